@@ -1,0 +1,27 @@
+# jembatan_folder(NAME USES lower folders and packages…): one folder under src is one library that links
+# only what stands below it.
+function(jembatan_folder name)
+  cmake_parse_arguments(arg "" "" "USES" ${ARGN})
+  file(GLOB sources CONFIGURE_DEPENDS ${CMAKE_SOURCE_DIR}/src/${name}/*.cpp)
+  add_library(jembatan_${name} STATIC ${sources})
+  target_include_directories(jembatan_${name} PUBLIC ${CMAKE_SOURCE_DIR}/src)
+  target_link_libraries(jembatan_${name} PUBLIC ${arg_USES})
+endfunction()
+
+# jembatan_embed(TARGET HEADER_NAME FOLDER files…): makes the files' texts part of the program, so that it needs
+# no data folder to run.
+function(jembatan_embed target symbol folder)
+  set(out ${CMAKE_CURRENT_BINARY_DIR}/${symbol}.cpp)
+  set(inputs)
+  foreach(file IN LISTS ARGN)
+    list(APPEND inputs ${folder}/${file})
+  endforeach()
+  string(REPLACE ";" "," joined "${ARGN}")
+  add_custom_command(
+    OUTPUT ${out}
+    COMMAND ${CMAKE_COMMAND} -DOUT=${out} -DSYMBOL=${symbol} -DFOLDER=${folder} -DFILES=${joined}
+            -P ${CMAKE_SOURCE_DIR}/cmake/embed.cmake
+    DEPENDS ${inputs} ${CMAKE_SOURCE_DIR}/cmake/embed.cmake
+    VERBATIM)
+  target_sources(${target} PRIVATE ${out})
+endfunction()

@@ -1,0 +1,226 @@
+#include "admin/api.h"
+
+#include <fmt/format.h>
+#include <httplib.h>
+
+#include <atomic>
+#include <nlohmann/json.hpp>
+#include <thread>
+
+#include "admin/json.h"
+
+namespace jembatan::admin {
+namespace {
+
+using namespace std::chrono_literals;
+using nlohmann::json;
+
+constexpr const char* kJson = "application/json";
+constexpr const char* kProblem = "application/problem+json";
+constexpr std::size_t kThreads = 32;
+constexpr int kMostFollowers = 16;
+constexpr std::size_t kLargestBody = 1 << 20;
+constexpr std::size_t kMostRows = 10000;
+
+void problem(httplib::Response& response, int status, std::string_view title, const std::string& detail) {
+  response.status = status;
+  response.set_content(json{{"title", title}, {"status", status}, {"detail", detail}}.dump(), kProblem);
+}
+
+void answer(httplib::Response& response, const json& body) {
+  response.set_content(body.dump(), kJson);
+}
+
+// The query's parts; nothing (and a problem) if one of them is not understood.
+std::optional<accounting::Query> read_query(const httplib::Request& request, httplib::Response& response) {
+  accounting::Query out;
+  for (const auto& [key, value] : request.params) {
+    if (key == "user") {
+      out.user = value;
+    } else if (key == "session_id") {
+      out.session_id = value;
+    } else if (key == "client") {
+      out.client = value;
+    } else if (key == "realm") {
+      out.realm = value;
+    } else if (key == "open" && (value == "true" || value == "false")) {
+      out.open_only = value == "true";
+    } else if (key == "most" && !value.empty() && value.size() < 6 &&
+               value.find_first_not_of("0123456789") == std::string::npos && std::stoul(value) <= kMostRows) {
+      out.most = std::stoul(value);
+    } else {
+      problem(response, 400, "Not understood",
+              fmt::format(
+                  "'{}={}' is no part of a query; allowed: user, session_id, client, realm, open=true|false, "
+                  "most=0 to {}",
+                  key, value, kMostRows));
+      return std::nullopt;
+    }
+  }
+  return out;
+}
+
+}  // namespace
+
+class Api::Routes {
+ public:
+  Routes(server::Server& server, Secret token) : server_(server), token_(std::move(token)) {
+    http_.new_task_queue = [] { return new httplib::ThreadPool(kThreads); };
+    http_.set_payload_max_length(kLargestBody);
+    http_.set_keep_alive_timeout(1);
+    http_.set_pre_routing_handler([this](const httplib::Request& request, httplib::Response& response) {
+      return check_token(request, response);
+    });
+    http_.set_error_handler([](const httplib::Request& request, httplib::Response& response) {
+      if (!response.body.empty()) return;
+      problem(response, response.status, response.status == 404 ? "No such call" : "Not understood",
+              fmt::format("{} {}", request.method, request.path));
+    });
+    for (const Call& call : calls()) {
+      const auto handler = [this, &call](const httplib::Request& request, httplib::Response& response) {
+        (this->*call.run)(request, response);
+      };
+      if (std::string_view(call.method) == "GET") {
+        http_.Get(call.path, handler);
+      } else {
+        http_.Post(call.path, handler);
+      }
+    }
+  }
+
+  ~Routes() {
+    stopping_ = true;
+    http_.stop();
+    if (thread_.joinable()) thread_.join();
+  }
+
+  Status listen() {
+    const Endpoint& at = server_.settings().management;
+    if (!http_.bind_to_port(at.address.text(), at.port)) {
+      return fail(Errc::conflict, fmt::format("management address {}: TCP port {} is in use or not allowed",
+                                              at.address.text(), at.port));
+    }
+    thread_ = std::thread([this] { http_.listen_after_bind(); });
+    return {};
+  }
+
+  struct Call {
+    const char* method;
+    const char* path;
+    void (Routes::*run)(const httplib::Request&, httplib::Response&);
+  };
+  static const std::vector<Call>& calls() {
+    static const std::vector<Call> all{
+        {"GET", "/healthz", &Routes::health},
+        {"GET", "/v1/node", &Routes::node},
+        {"POST", "/v1/plan/reload", &Routes::reload},
+        {"GET", "/v1/sessions", &Routes::sessions},
+        {"GET", "/v1/accounting/records", &Routes::records},
+        {"GET", "/v1/events", &Routes::events},
+    };
+    return all;
+  }
+
+ private:
+  using Handled = httplib::Server::HandlerResponse;
+
+  Handled check_token(const httplib::Request& request, httplib::Response& response) {
+    if (request.path == "/healthz") return Handled::Unhandled;
+    static constexpr std::string_view kScheme = "Bearer ";
+    const std::string given = request.get_header_value("Authorization");
+    const bool right =
+        given.starts_with(kScheme) &&
+        equal_in_constant_time(view_of(std::string_view(given).substr(kScheme.size())), token_.reveal());
+    if (right) return Handled::Unhandled;
+    response.set_header("WWW-Authenticate", "Bearer");
+    problem(response, 401, "Not allowed", "the request has no bearer token, or not this node's");
+    return Handled::Handled;
+  }
+
+  void health(const httplib::Request&, httplib::Response& response) {
+    response.set_content("ok\n", "text/plain");
+  }
+
+  void node(const httplib::Request&, httplib::Response& response) {
+    answer(response, json_of(server_.status()));
+  }
+
+  void reload(const httplib::Request&, httplib::Response& response) {
+    document::Problems problems;
+    const auto revision = server_.reload(problems);
+    if (revision) return answer(response, {{"plan_revision", *revision}});
+    response.status = 422;
+    json body = json_of(problems);
+    body["title"] = "The plan has errors; the active plan stays in force";
+    body["status"] = 422;
+    body["detail"] = revision.error().text;
+    response.set_content(body.dump(), kProblem);
+  }
+
+  template <class Row>
+  void rows(const httplib::Request& request, httplib::Response& response, std::string_view name,
+            Result<std::vector<Row>> (accounting::Store::*find)(const accounting::Query&)) {
+    const auto query = read_query(request, response);
+    if (!query) return;
+    auto store = server_.open_accounting();
+    if (!store) return problem(response, 500, "The store cannot be read", store.error().text);
+    accounting::Store& reader = **store;
+    const auto found = (reader.*find)(*query);
+    if (!found) return problem(response, 500, "The store cannot be read", found.error().text);
+    json list = json::array();
+    for (const Row& row : *found) list.push_back(json_of(row));
+    answer(response, {{std::string(name), list}});
+  }
+
+  void sessions(const httplib::Request& request, httplib::Response& response) {
+    rows<accounting::Session>(request, response, "sessions", &accounting::Store::sessions);
+  }
+
+  void records(const httplib::Request& request, httplib::Response& response) {
+    rows<accounting::Record>(request, response, "records", &accounting::Store::records);
+  }
+
+  // Server-sent events: one JSON document each; a comment every second shows that the line is alive.
+  void events(const httplib::Request&, httplib::Response& response) {
+    if (followers_.fetch_add(1) >= kMostFollowers) {
+      followers_.fetch_sub(1);
+      return problem(response, 503, "Too many followers",
+                     fmt::format("at most {} can follow a node", kMostFollowers));
+    }
+    auto follower = std::make_shared<server::Feed::Follower>(server_.feed());
+    response.set_chunked_content_provider(
+        "text/event-stream",
+        [this, follower](std::size_t, httplib::DataSink& sink) {
+          std::string text;
+          for (const auto& item : follower->take(1000ms)) text += "data: " + json_of(*item).dump() + "\n\n";
+          if (text.empty()) text = ": waiting\n\n";
+          return !stopping_ && sink.write(text.data(), text.size());
+        },
+        [this](bool) { followers_.fetch_sub(1); });
+  }
+
+  server::Server& server_;
+  Secret token_;
+  httplib::Server http_;
+  std::atomic<bool> stopping_{false};
+  std::atomic<int> followers_{0};
+  std::thread thread_;
+};
+
+Api::Api(std::unique_ptr<Routes> routes) : routes_(std::move(routes)) {}
+Api::~Api() = default;
+
+Result<std::unique_ptr<Api>> Api::start(server::Server& server, Secret token) {
+  auto routes = std::make_unique<Routes>(server, std::move(token));
+  if (const Status listening = routes->listen(); !listening) return listening.error();
+  return std::unique_ptr<Api>(new Api(std::move(routes)));
+}
+
+std::vector<std::string> Api::calls() {
+  std::vector<std::string> out;
+  for (const Routes::Call& call : Routes::calls())
+    out.push_back(fmt::format("{} {}", call.method, call.path));
+  return out;
+}
+
+}  // namespace jembatan::admin

@@ -1,0 +1,126 @@
+#include "admin/json.h"
+
+#include <nlohmann/json.hpp>
+
+#include "base/text.h"
+#include "dictionary/value_text.h"
+#include "server/event_text.h"
+
+namespace jembatan::admin {
+
+using nlohmann::json;
+
+namespace {
+
+json attributes_json(const Octets& attributes) {
+  json out = json::array();
+  for (std::size_t at = 0; at + 2 <= attributes.size() && attributes[at + 1] >= 2; at += attributes[at + 1]) {
+    const wire::Attribute attribute{static_cast<wire::AttributeType>(attributes[at]),
+                                    OctetView(attributes).subspan(at + 2, attributes[at + 1] - 2U), at};
+    out.push_back({{"name", dictionary::print_name(dictionary::standard(), attribute)},
+                   {"value", dictionary::print_value(dictionary::standard(), attribute)}});
+  }
+  return out;
+}
+
+std::string cause_text(std::uint32_t cause) {
+  const auto* definition = dictionary::standard().named("Acct-Terminate-Cause");
+  const auto* named = definition->value_numbered(cause);
+  return named == nullptr ? std::to_string(cause) : named->name;
+}
+
+json event_json(const engine::Event& event) {
+  json out{{"kind", "request"},
+           {"at", text_of(event.at)},
+           {"outcome", std::string(engine::name_of(event.outcome))},
+           {"from", event.source.text()},
+           {"id", event.identifier},
+           {"client", event.client},
+           {"user", escaped(event.user)},
+           {"server", event.server},
+           {"reason", server::reason_text(event)},
+           {"took_us", event.took.count()}};
+  out["packet"] = event.code == wire::Code{} ? "" : wire::name_of(event.code);
+  return out;
+}
+
+json notice_json(const engine::Notice& notice) {
+  return {{"kind", "notice"}, {"at", text_of(notice.at)}, {"subject", notice.subject}, {"text", notice.text}};
+}
+
+}  // namespace
+
+json json_of(const server::NodeStatus& status) {
+  json outcomes = json::object();
+  for (const auto& [outcome, count] : status.outcomes)
+    outcomes[std::string(engine::name_of(outcome))] = count;
+  return {{"name", status.name},
+          {"version", status.version},
+          {"plan_revision", status.plan_revision},
+          {"up_s", status.up.count()},
+          {"workers", status.workers},
+          {"received", status.received},
+          {"outcomes", outcomes},
+          {"in_flight", status.in_flight},
+          {"accounting_under_way", status.accounting_under_way},
+          {"events_shed", status.events_shed}};
+}
+
+json json_of(const accounting::Session& session) {
+  json out{{"client", session.client},
+           {"nas", session.nas},
+           {"session_id", session.session_id},
+           {"user", session.user},
+           {"realm", session.realm},
+           {"calling_station", session.calling_station},
+           {"framed_ip", session.framed_ip},
+           {"started", text_of(session.started)},
+           {"updated", text_of(session.updated)},
+           {"ended", nullptr},
+           {"terminate_cause", nullptr},
+           {"session_time_s", session.session_time},
+           {"input_octets", session.input_octets},
+           {"output_octets", session.output_octets}};
+  if (session.ended) {
+    out["ended"] = text_of(*session.ended);
+    out["terminate_cause"] = cause_text(session.terminate_cause);
+  }
+  return out;
+}
+
+json json_of(const accounting::Record& record) {
+  return {{"id", record.id},
+          {"received", text_of(record.received)},
+          {"event_time", text_of(record.event_time)},
+          {"client", record.client},
+          {"source", record.source.text()},
+          {"nas", record.nas},
+          {"status", accounting::name_of(record.status)},
+          {"session_id", record.session_id},
+          {"user", record.user},
+          {"realm", record.realm},
+          {"session_time_s", record.session_time},
+          {"input_octets", record.input_octets},
+          {"output_octets", record.output_octets},
+          {"attributes", attributes_json(record.attributes)}};
+}
+
+json json_of(const std::variant<engine::Event, engine::Notice>& item) {
+  if (const auto* event = std::get_if<engine::Event>(&item)) return event_json(*event);
+  return notice_json(std::get<engine::Notice>(item));
+}
+
+json json_of(const document::Problems& problems) {
+  json list = json::array();
+  for (const document::Problem& problem : problems.list()) {
+    list.push_back({{"level", problem.level == document::Level::error ? "error" : "advice"},
+                    {"file", problem.file},
+                    {"line", problem.at.line},
+                    {"column", problem.at.column},
+                    {"text", problem.text},
+                    {"allowed", problem.allowed}});
+  }
+  return {{"errors", problems.errors()}, {"advice", problems.advice()}, {"problems", list}};
+}
+
+}  // namespace jembatan::admin

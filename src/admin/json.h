@@ -1,0 +1,16 @@
+#pragma once
+// The bodies of the API.
+#include <nlohmann/json_fwd.hpp>
+
+#include "accounting/store.h"
+#include "server/server.h"
+
+namespace jembatan::admin {
+
+nlohmann::json json_of(const server::NodeStatus& status);
+nlohmann::json json_of(const accounting::Session& session);
+nlohmann::json json_of(const accounting::Record& record);
+nlohmann::json json_of(const std::variant<engine::Event, engine::Notice>& item);
+nlohmann::json json_of(const document::Problems& problems);
+
+}  // namespace jembatan::admin

@@ -1,0 +1,16 @@
+#pragma once
+// Files whose texts are part of the program.
+#include <span>
+#include <string_view>
+
+namespace jembatan {
+
+struct EmbeddedFile {
+  std::string_view name;  ///< path below the folder it came from
+  std::string_view text;
+};
+
+std::span<const EmbeddedFile> standard_dictionaries();
+std::span<const EmbeddedFile> demo_world();
+
+}  // namespace jembatan

@@ -1,0 +1,20 @@
+#pragma once
+// Randomness comes from outside; authenticators and Identifiers need the cryptographic kind (RFC 2865 §3).
+#include "base/octets.h"
+
+namespace jembatan {
+
+class Random {
+ public:
+  virtual ~Random() = default;
+  virtual void fill(OctetSpan out) = 0;
+
+  /// A number in 0..bound-1, all equally likely but for less than 2^-32; bound is at least 1.
+  std::uint32_t below(std::uint32_t bound) {
+    std::uint8_t octets[8];
+    fill(octets);
+    return static_cast<std::uint32_t>(load64(octets) % bound);
+  }
+};
+
+}  // namespace jembatan

@@ -1,0 +1,59 @@
+#pragma once
+// Text for people: names nearest to a misspelt one, escaping, durations, times, tables.
+#include <chrono>
+#include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "base/clock.h"
+#include "base/octets.h"
+
+namespace jembatan {
+
+std::string lower(std::string_view text);  ///< ASCII letters only
+std::string join(const std::vector<std::string>& parts, std::string_view between);
+std::vector<std::string_view> split(std::string_view text, char at);
+std::string_view trim(std::string_view text);
+
+/// The candidate within three edits (insert, delete, replace, swap; letter case costs nothing) that is
+/// nearest.
+std::optional<std::string> nearest(std::string_view found, const std::vector<std::string>& candidates);
+
+/// Octets from outside made safe to print: UTF-8 stays, control characters, bad octets and backslashes
+/// become \xNN or \\.
+std::string escaped(OctetView octets);
+inline std::string escaped(std::string_view text) {
+  return escaped(view_of(text));
+}
+
+/// The text in quotes, as JSON wants it (RFC 8259 §7); bad octets are escaped as in escaped().
+std::string json_quoted(std::string_view text);
+
+/// True if the octets are well-formed UTF-8 without control characters.
+bool is_plain_text(OctetView octets);
+
+/// "250ms", "30s", "5m", "12h", "2d"; a sum like "1h30m" is allowed.
+Result<Duration> parse_duration(std::string_view text);
+std::string text_of(Duration duration);  ///< the shortest form that parse_duration reads back
+
+/// RFC 3339, UTC, with milliseconds: "2026-01-02T03:04:05.678Z".
+std::string text_of(WallTime time);
+/// Reads what text_of(WallTime) writes, with or without a fraction.
+Result<WallTime> parse_time(std::string_view text);
+/// Local time of day for one-line views: "03:04:05".
+std::string clock_text(WallTime time);
+
+/// Rows under a heading, columns padded to their widest cell, two spaces between; the last is not padded.
+class Table {
+ public:
+  explicit Table(std::vector<std::string> heading) : rows_{std::move(heading)} {}
+  void add(std::vector<std::string> row) { rows_.push_back(std::move(row)); }
+  bool empty() const { return rows_.size() == 1; }
+  std::string text() const;
+
+ private:
+  std::vector<std::vector<std::string>> rows_;
+};
+
+}  // namespace jembatan

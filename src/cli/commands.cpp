@@ -1,0 +1,25 @@
+#include <iterator>
+
+#include "cli/command.h"
+
+namespace jembatan::cli {
+
+std::string Arguments::get(std::string_view name, std::string_view fallback) const {
+  const auto found = values_.find(name);
+  return found == values_.end() ? std::string(fallback) : found->second;
+}
+
+const std::vector<Command>& commands() {
+  static const std::vector<Command> all = [] {
+    std::vector<Command> out;
+    for (const auto make : {ask_commands, follow_commands, plan_commands, client_commands, session_commands,
+                            accounting_commands, node_commands, lab_commands}) {
+      auto more = make();
+      std::move(more.begin(), more.end(), std::back_inserter(out));
+    }
+    return out;
+  }();
+  return all;
+}
+
+}  // namespace jembatan::cli

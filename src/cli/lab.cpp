@@ -1,0 +1,68 @@
+// jembatan lab: the demo chain on this machine.
+#include "lab/lab.h"
+
+#include <fmt/format.h>
+
+#include <nlohmann/json.hpp>
+
+#include "base/text.h"
+#include "cli/node_access.h"
+
+namespace jembatan::cli {
+namespace {
+
+Exit print_status(const Arguments& arguments, Terminal& terminal) {
+  const auto nodes = lab::status();
+  if (arguments.has("--json")) {
+    nlohmann::json list = nlohmann::json::array();
+    for (const auto& node : nodes) {
+      list.push_back({{"name", node.name},
+                      {"process", node.process},
+                      {"access", node.access},
+                      {"accounting", node.accounting},
+                      {"management", node.management},
+                      {"folder", node.folder.string()}});
+    }
+    terminal.line(nlohmann::json{{"nodes", list}}.dump(2));
+    return Exit::done;
+  }
+  Table table({"node", "state", "access", "accounting", "management", "folder"});
+  for (const auto& node : nodes) {
+    table.add({node.name, node.process == 0 ? "down" : fmt::format("up (process {})", node.process),
+               node.access, node.accounting, node.management, node.folder.string()});
+  }
+  terminal.out(table.text());
+  return Exit::done;
+}
+
+Exit up(const Arguments& arguments, Terminal& terminal) {
+  const lab::Wish wish{arguments.has("--fresh"), arguments.has("--free-ports")};
+  if (const Status s = lab::up(wish); !s) return report(s.error(), terminal);
+  return print_status(arguments, terminal);
+}
+
+Exit down(const Arguments&, Terminal& terminal) {
+  const auto stopped = lab::down();
+  if (!stopped) return report(stopped.error(), terminal);
+  terminal.line(*stopped == 0 ? "no node was running" : fmt::format("{} nodes stopped", *stopped));
+  return Exit::done;
+}
+
+}  // namespace
+
+std::vector<Command> lab_commands() {
+  const Option as_json{"--json", "", "one JSON document instead of a table"};
+  return {
+      {"lab up",
+       "Start the demo chain: ship edge, harbour hub, a company's two home servers",
+       "jembatan lab up",
+       {{"--fresh", "", "forget earlier plans and data of the lab"},
+        {"--free-ports", "", "take free ports instead of 1812, 1813 and 8812"},
+        as_json},
+       {},
+       up},
+      {"lab down", "Stop the demo chain", "jembatan lab down", {}, {}, down},
+      {"lab status", "Show the nodes of the demo chain", "jembatan lab status", {as_json}, {}, print_status}};
+}
+
+}  // namespace jembatan::cli

@@ -1,0 +1,26 @@
+#pragma once
+// What the commands share that list rows of a node.
+#include <functional>
+
+#include "cli/node_access.h"
+
+namespace jembatan::cli {
+
+using QueryParts = std::vector<std::pair<std::string, std::string>>;
+
+/// --user, --session-id, --client, --realm, --most, and the options that name a node.
+std::vector<Option> query_options();
+QueryParts query_of(const Arguments& arguments);
+
+/// Calls the node and prints the list under `key`: as JSON, as `print` makes it, or a line that nothing was
+/// found.
+Exit list_rows(const Arguments& arguments, Terminal& terminal, const std::string& path,
+               const QueryParts& query, const std::string& key,
+               const std::function<std::string(const nlohmann::json&)>& print);
+
+/// "2026-11-23 07:41:02", UTC, from the API's time.
+std::string short_time(const std::string& time);
+/// "1.5 MB"
+std::string octets_text(std::uint64_t octets);
+
+}  // namespace jembatan::cli

@@ -1,0 +1,43 @@
+#pragma once
+// Which node a command talks to, and talking to it.
+#include <functional>
+#include <memory>
+#include <nlohmann/json_fwd.hpp>
+
+#include "cli/command.h"
+#include "server/node_file.h"
+
+namespace jembatan::cli {
+
+/// The options by which a command is told its node: --node FILE, or --lab NAME for a node of the demo chain.
+std::vector<Option> node_options();
+
+/// Reads the node file that the options name; without any, that of the environment variable JEMBATAN_NODE.
+Result<server::NodeSettings> find_node(const Arguments& arguments);
+
+/// A client of one node's management API.
+class NodeClient {
+ public:
+  /// Finds the node and its token.
+  static Result<NodeClient> open(const Arguments& arguments);
+  NodeClient(NodeClient&&) noexcept;
+  ~NodeClient();
+
+  /// One call. The error's code is Errc::unreachable if nobody answers, otherwise what the node said.
+  ///   method  "GET" or "POST"
+  ///   query   appended to the path, escaped
+  Result<nlohmann::json> call(std::string_view method, const std::string& path,
+                              const std::vector<std::pair<std::string, std::string>>& query = {});
+  /// Gives each event of the live feed to `take`, until it returns false or the node ends.
+  Status follow(const std::function<bool(const nlohmann::json&)>& take);
+
+ private:
+  struct Connection;
+  explicit NodeClient(std::unique_ptr<Connection> connection);
+  std::unique_ptr<Connection> connection_;
+};
+
+/// Prints the error and gives the exit code that belongs to it.
+Exit report(const Error& error, Terminal& terminal);
+
+}  // namespace jembatan::cli

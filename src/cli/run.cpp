@@ -1,0 +1,138 @@
+#include "cli/run.h"
+
+#include <CLI/CLI.hpp>
+#include <algorithm>
+#include <csignal>
+#include <cstring>
+#include <map>
+#include <memory>
+
+#include "base/text.h"
+#include "cli/command.h"
+
+namespace jembatan::cli {
+namespace {
+
+constexpr std::string_view kConcealed[] = {"--password", "--secret"};
+
+// Copies the arguments, then overwrites the values that must not be seen.
+std::vector<std::string> take_arguments(int argc, char** argv) {
+  std::vector<std::string> out;
+  bool conceal_next = false;
+  for (int i = 1; i < argc; ++i) {
+    out.emplace_back(argv[i]);
+    char* begin = argv[i];
+    bool conceal = std::exchange(conceal_next, false);
+    for (const std::string_view option : kConcealed) {
+      if (out.back() == option) conceal_next = true;
+      if (out.back().starts_with(std::string(option) + "=")) {
+        begin = argv[i] + option.size() + 1;
+        conceal = true;
+      }
+    }
+    if (conceal) std::memset(begin, '*', std::strlen(begin));
+  }
+  return out;
+}
+
+struct Parsed {
+  std::map<std::string, std::string> values;
+  std::map<std::string, bool> flags;
+  std::vector<std::string> positionals;
+};
+
+class Program {
+ public:
+  Program() : app_("jembatan: the client of the RADIUS server and proxy jembatand", "jembatan") {
+    app_.set_version_flag("--version", std::string("jembatan ") + JEMBATAN_VERSION);
+    app_.require_subcommand(1);
+    app_.footer(
+        "'jembatan COMMAND --help' tells more about one command.\n"
+        "Exit codes: 0 done, 1 the answer is no, 2 wrong usage, 3 server not reachable, 4 server refused.");
+    for (const Command& command : commands()) add(command);
+  }
+
+  CLI::App& app() { return app_; }
+
+  int run_chosen(Terminal& terminal) {
+    for (const auto& [command, app] : apps_) {
+      if (!app->parsed()) continue;
+      const Parsed& parsed = *parsed_.at(command);
+      Arguments arguments;
+      for (const Option& option : command->options) {
+        if (app->count(option.name) == 0) continue;
+        arguments.set(option.name, option.value.empty() ? "yes" : parsed.values.at(option.name));
+      }
+      arguments.set_positionals(parsed.positionals);
+      return static_cast<int>(command->run(arguments, terminal));
+    }
+    return static_cast<int>(Exit::usage);
+  }
+
+ private:
+  // "ask access" is `access` below `ask`, which is made when its first command comes.
+  CLI::App* place_for(const Command& command) {
+    const std::size_t space = command.path.find(' ');
+    if (space == std::string::npos) return app_.add_subcommand(command.path, command.summary);
+    const std::string noun = command.path.substr(0, space);
+    CLI::App*& parent = nouns_[noun];
+    if (parent == nullptr) {
+      std::vector<std::string> verbs;
+      for (const Command& other : commands()) {
+        if (other.path.starts_with(noun + " ")) verbs.push_back(other.path.substr(space + 1));
+      }
+      parent = app_.add_subcommand(noun, join(verbs, ", "));
+      parent->require_subcommand(1);
+    }
+    return parent->add_subcommand(command.path.substr(space + 1), command.summary);
+  }
+
+  void add(const Command& command) {
+    CLI::App* app = place_for(command);
+    app->footer("Example:\n  " + command.example);
+    Parsed& parsed = *(parsed_[&command] = std::make_unique<Parsed>());
+    for (const Option& option : command.options) {
+      CLI::Option* added = option.value.empty()
+                               ? app->add_flag(option.name, parsed.flags[option.name], option.meaning)
+                               : app->add_option(option.name, parsed.values[option.name], option.meaning);
+      if (!option.value.empty()) added->type_name(option.value);
+      if (option.required) added->required();
+    }
+    if (!command.positional.name.empty()) {
+      auto* added = app->add_option(command.positional.name, parsed.positionals, command.positional.meaning);
+      added->type_name("");
+      if (command.positional.required) added->required();
+      if (!command.positional.many) added->expected(command.positional.required ? 1 : 0, 1);
+    }
+    apps_[&command] = app;
+  }
+
+  CLI::App app_;
+  std::map<std::string, CLI::App*> nouns_;
+  std::map<const Command*, CLI::App*> apps_;
+  std::map<const Command*, std::unique_ptr<Parsed>> parsed_;
+};
+
+}  // namespace
+
+int run(int argc, char** argv) {
+  std::signal(SIGPIPE, SIG_DFL);
+  std::vector<std::string> arguments = take_arguments(argc, argv);
+  Terminal terminal;
+  try {
+    Program program;
+    try {
+      std::reverse(arguments.begin(), arguments.end());  // as CLI11 wants them
+      program.app().parse(arguments);
+    } catch (const CLI::ParseError& error) {
+      return program.app().exit(error) == 0 ? static_cast<int>(Exit::done) : static_cast<int>(Exit::usage);
+    }
+    return program.run_chosen(terminal);
+  } catch (const std::exception& error) {
+    terminal.error(std::string(error.what()) +
+                   "\nThis is a mistake of ours: please report it with this line.");
+    return static_cast<int>(Exit::bug);
+  }
+}
+
+}  // namespace jembatan::cli

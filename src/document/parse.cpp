@@ -1,0 +1,138 @@
+#include "document/parse.h"
+
+#include <fmt/format.h>
+#include <toml++/toml.h>
+
+#include <algorithm>
+#include <cerrno>
+#include <cstring>
+#include <fstream>
+#include <sstream>
+
+#include "base/text.h"
+
+namespace jembatan::document {
+namespace {
+
+Position position_of(const toml::source_region& source) {
+  return {source.begin.line, source.begin.column};
+}
+
+Value value_of(const toml::node& node);
+
+Value table_of(const toml::table& table) {
+  Value out;
+  for (const auto& [key, node] : table) {
+    out.entries.push_back({std::string(key.str()), position_of(key.source()), value_of(node)});
+  }
+  std::stable_sort(out.entries.begin(), out.entries.end(), [](const Entry& a, const Entry& b) {
+    return std::tie(a.at.line, a.at.column) < std::tie(b.at.line, b.at.column);
+  });
+  return out;
+}
+
+Value value_of(const toml::node& node) {
+  Value out;
+  if (const auto* table = node.as_table()) {
+    out = table_of(*table);
+  } else if (const auto* array = node.as_array()) {
+    out.kind = Kind::array;
+    for (const toml::node& item : *array) out.items.push_back(value_of(item));
+  } else if (const auto* text = node.as_string()) {
+    out.kind = Kind::text;
+    out.text = text->get();
+  } else if (const auto* integer = node.as_integer()) {
+    out.kind = Kind::integer;
+    out.integer = integer->get();
+  } else if (const auto* real = node.as_floating_point()) {
+    out.kind = Kind::real;
+    out.real = real->get();
+  } else if (const auto* boolean = node.as_boolean()) {
+    out.kind = Kind::boolean;
+    out.boolean = boolean->get();
+  } else {
+    out.kind = Kind::date_or_time;
+  }
+  out.at = position_of(node.source());
+  return out;
+}
+
+// The parser quotes pieces of the document; what it quotes may be part of a secret.
+std::string without_quotes(std::string_view description) {
+  std::string out;
+  bool inside = false;
+  for (const char c : description) {
+    if (c == '\'' || c == '"') {
+      if (!inside) out += "'…'";
+      inside = !inside;
+    } else if (!inside) {
+      out += c;
+    }
+  }
+  return out;
+}
+
+}  // namespace
+
+std::string_view name_of(Kind kind) {
+  switch (kind) {
+    case Kind::text:
+      return "text";
+    case Kind::integer:
+      return "a whole number";
+    case Kind::real:
+      return "a number with a fraction";
+    case Kind::boolean:
+      return "true or false";
+    case Kind::date_or_time:
+      return "a date or time";
+    case Kind::array:
+      return "an array";
+    case Kind::table:
+      return "a table";
+  }
+  return "something else";
+}
+
+const Value* Value::find(std::string_view key) const {
+  for (const Entry& entry : entries) {
+    if (entry.key == key) return &entry.value;
+  }
+  return nullptr;
+}
+
+std::optional<File> parse(std::string name, std::string_view text, Problems& problems) {
+  try {
+    File out{std::move(name), {}, table_of(toml::parse(text))};
+    for (const std::string_view line : split(text, '\n')) out.lines.emplace_back(line);
+    return out;
+  } catch (const toml::parse_error& error) {
+    problems.add({Level::error, std::move(name), position_of(error.source()),
+                  "not TOML: " + without_quotes(error.description()), "", "", 1});
+    return std::nullopt;
+  }
+}
+
+Result<std::string> read_file(const std::filesystem::path& path) {
+  std::error_code ignored;
+  if (std::filesystem::is_directory(path, ignored)) {
+    return fail(Errc::io, fmt::format("'{}' is a folder, a file is needed", path.string()));
+  }
+  errno = 0;
+  std::ifstream in(path, std::ios::binary);
+  if (!in) {
+    return fail(errno == ENOENT ? Errc::not_found : Errc::io,
+                fmt::format("file '{}': {}", path.string(), std::strerror(errno)));
+  }
+  std::string out(kMaxFileSize + 1, '\0');
+  in.read(out.data(), static_cast<std::streamsize>(out.size()));
+  out.resize(static_cast<std::size_t>(in.gcount()));
+  if (in.bad()) return fail(Errc::io, fmt::format("file '{}': {}", path.string(), std::strerror(errno)));
+  if (out.size() > kMaxFileSize) {
+    return fail(Errc::too_long,
+                fmt::format("file '{}' is larger than {} MiB", path.string(), kMaxFileSize >> 20U));
+  }
+  return out;
+}
+
+}  // namespace jembatan::document

@@ -1,0 +1,120 @@
+#include "document/reading.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/text.h"
+
+namespace jembatan::document {
+// The line as it may be shown: what stands behind '=' is masked where it may be a secret.
+std::string Reading::shown(Position at, Mask mask) const {
+  if (at.line == 0 || at.line > file_.lines.size()) return "";
+  const std::string& line = file_.lines[at.line - 1];
+  const std::string plain = lower(line);
+  const bool secret =
+      plain.find("secret") != std::string::npos || plain.find("password") != std::string::npos;
+  if (mask == Mask::if_it_may_be_secret && !secret) return line;
+  const std::size_t equals = line.find('=');
+  if (equals != std::string::npos) return line.substr(0, equals) + "= ********";
+  // Without '=' it is a table's heading, or the inside of a text over several lines.
+  return trim(line).starts_with('[') ? line : "********";
+}
+
+void Reading::add(Problem problem, Mask mask) {
+  problem.file = file_.name;
+  problem.line = shown(problem.at, mask);
+  const std::size_t length = problem.line.size();
+  problem.width = std::min(problem.width, length >= problem.at.column ? length - problem.at.column + 1 : 1);
+  problems_.add(std::move(problem));
+}
+
+void Reading::wrong(const Entry& entry, std::string text, std::string allowed) {
+  std::size_t width = 1;
+  if (entry.value.kind == Kind::text) width = entry.value.text.size() + 2;
+  if (entry.value.kind == Kind::integer) width = std::to_string(entry.value.integer).size();
+  add({Level::error, "", entry.value.at, std::move(text), std::move(allowed), "", width});
+}
+
+void Reading::unknown_key(const Entry& entry, std::string_view owner,
+                          const std::vector<std::string>& allowed) {
+  std::string list = join(allowed, ", ");
+  if (const auto near = nearest(entry.key, allowed)) list += fmt::format("; nearest: '{}'", *near);
+  add({Level::error, "", entry.at, fmt::format("unknown key '{}' in {}", escaped(entry.key), owner), list, "",
+       entry.key.size()},
+      Mask::always);
+}
+
+void Reading::missing_key(Position at, std::string_view key, std::string_view owner,
+                          std::string_view meaning) {
+  add({Level::error, "", at, fmt::format("'{}' is missing in {}", key, owner), std::string(meaning), "", 1});
+}
+
+void Reading::advise(Position at, std::string text) {
+  add({Level::advice, "", at, std::move(text), "", "", 1});
+}
+
+bool Reading::expect(const Entry& entry, Kind kind) {
+  if (entry.value.kind == kind) return true;
+  wrong(entry, fmt::format("'{}' is {}", entry.key, name_of(entry.value.kind)), std::string(name_of(kind)));
+  return false;
+}
+
+std::optional<std::string> Reading::text(const Entry& entry) {
+  if (!expect(entry, Kind::text)) return std::nullopt;
+  return entry.value.text;
+}
+
+std::optional<std::int64_t> Reading::integer(const Entry& entry, std::int64_t least, std::int64_t most) {
+  if (!expect(entry, Kind::integer)) return std::nullopt;
+  if (entry.value.integer >= least && entry.value.integer <= most) return entry.value.integer;
+  wrong(entry, fmt::format("'{}' is {}", entry.key, entry.value.integer),
+        fmt::format("{} to {}", least, most));
+  return std::nullopt;
+}
+
+std::optional<bool> Reading::boolean(const Entry& entry) {
+  if (!expect(entry, Kind::boolean)) return std::nullopt;
+  return entry.value.boolean;
+}
+
+std::optional<Duration> Reading::duration(const Entry& entry, Duration least, Duration most) {
+  if (!expect(entry, Kind::text)) return std::nullopt;
+  const auto found = parse_duration(entry.value.text);
+  const std::string range = fmt::format("{} to {}", text_of(least), text_of(most));
+  if (!found) {
+    wrong(entry, fmt::format("'{}' is '{}', not a duration", entry.key, escaped(entry.value.text)),
+          range + ", written like 250ms, 30s, 5m, 12h");
+    return std::nullopt;
+  }
+  if (*found >= least && *found <= most) return *found;
+  wrong(entry, fmt::format("'{}' is {}", entry.key, text_of(*found)), range);
+  return std::nullopt;
+}
+
+std::optional<std::size_t> Reading::choice(const Entry& entry, std::span<const std::string_view> names) {
+  if (!expect(entry, Kind::text)) return std::nullopt;
+  for (std::size_t i = 0; i < names.size(); ++i) {
+    if (names[i] == entry.value.text) return i;
+  }
+  const std::vector<std::string> allowed(names.begin(), names.end());
+  std::string list = join(allowed, ", ");
+  if (const auto near = nearest(entry.value.text, allowed)) list += fmt::format("; nearest: '{}'", *near);
+  wrong(entry, fmt::format("'{}' is '{}'", entry.key, escaped(entry.value.text)), list);
+  return std::nullopt;
+}
+
+std::vector<std::string> Reading::texts(const Entry& entry) {
+  std::vector<std::string> out;
+  if (!expect(entry, Kind::array)) return out;
+  for (const Value& item : entry.value.items) {
+    if (item.kind == Kind::text) {
+      out.push_back(item.text);
+    } else {
+      wrong({entry.key, item.at, item}, fmt::format("'{}' holds {}", entry.key, name_of(item.kind)), "text");
+    }
+  }
+  return out;
+}
+
+}  // namespace jembatan::document

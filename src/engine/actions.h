@@ -1,0 +1,94 @@
+#pragma once
+// What the engine wants done. It does nothing itself: whoever calls it carries these out and clears them.
+#include <string>
+#include <vector>
+
+#include "accounting/store.h"
+#include "base/slots.h"
+#include "engine/outcome.h"
+#include "identity/password.h"
+#include "plan/plan.h"
+#include "wire/code.h"
+
+namespace jembatan::engine {
+
+/// One line of what happened: for the log, the live feed and the counters of people. No passwords, no
+/// secrets.
+struct Event {
+  WallTime at;
+  Outcome outcome{};
+  wire::Code code{};
+  std::uint8_t identifier = 0;
+  Endpoint source;
+  std::string client;        ///< empty if unknown
+  std::string user;          ///< as received
+  std::string server;        ///< "GROUP/SERVER" that answered, empty if handled here
+  std::string_view because;  ///< the reason in words; a literal
+  std::string detail;        ///< what the reason is about, may be empty
+  std::chrono::microseconds took{0};
+};
+
+/// A change of state that is about no single request.
+struct Notice {
+  WallTime at;
+  Weight weight = Weight::info;
+  std::string subject;  ///< "server reef-homes/reef-1"
+  std::string text;
+};
+
+struct Actions {
+  /// Octets in `arena`.
+  struct Piece {
+    std::size_t at = 0;
+    std::size_t size = 0;
+  };
+  struct Reply {
+    std::uint16_t listener = 0;
+    Endpoint to;
+    IpAddress from;  ///< the local address that was asked
+    Piece packet;
+  };
+  struct Ask {
+    std::uint16_t lane = 0;
+    Endpoint to;
+    Piece packet;
+  };
+  /// A password to compare off the network thread; the answer goes to Engine::on_proved.
+  struct Proof {
+    Ticket ticket;
+    plan::PlanPtr plan;  ///< keeps `stored` alive
+    const identity::StoredPassword* stored = nullptr;
+    Secret typed;
+  };
+  /// A record to make durable; the answer goes to Engine::on_recorded.
+  struct Recording {
+    Ticket ticket;
+    accounting::Incoming incoming;
+  };
+
+  Octets arena;
+  std::vector<Reply> replies;
+  std::vector<Ask> asks;
+  std::vector<Proof> proofs;
+  std::vector<Recording> recordings;
+  std::vector<Event> events;
+  std::vector<Notice> notices;
+
+  Piece keep(OctetView packet) {
+    const Piece piece{arena.size(), packet.size()};
+    append(arena, packet);
+    return piece;
+  }
+  OctetView view(Piece piece) const { return OctetView(arena).subspan(piece.at, piece.size); }
+  void clear() {
+    arena.clear();
+    replies.clear();
+    asks.clear();
+    proofs.clear();
+    recordings.clear();
+    events.clear();
+    notices.clear();
+  }
+};
+
+}  // namespace jembatan::engine

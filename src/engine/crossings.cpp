@@ -1,0 +1,216 @@
+#include "engine/crossings.h"
+
+#include <fmt/format.h>
+
+#include "base/text.h"
+#include "wire/authenticator.h"
+
+namespace jembatan::engine {
+namespace {
+
+using forward::Forwarding;
+using forward::Purpose;
+using forward::ServerHealth;
+using wire::Code;
+using wire::PacketView;
+
+std::string full_name(const plan::Group& group, const plan::Server& server) {
+  return group.name + "/" + server.name;
+}
+
+bool answers(Code reply, Purpose purpose) {
+  if (purpose == Purpose::accounting) return reply == Code::accounting_response;
+  return reply == Code::access_accept || reply == Code::access_reject || reply == Code::access_challenge;
+}
+
+// What is wrong with the reply's authenticators, empty if nothing is.
+std::string_view not_genuine(const PacketView& reply, const wire::Authenticator& request,
+                             const plan::Server& server, Purpose purpose) {
+  if (!wire::verify_response(reply, request, server.secret)) {
+    return "Response Authenticator does not verify: shared secret probably differs";
+  }
+  switch (wire::check_message_authenticator(reply, request, server.secret)) {
+    case wire::Signature::valid:
+      return {};
+    case wire::Signature::wrong:
+      return "Message-Authenticator does not verify";
+    case wire::Signature::absent:
+      break;
+  }
+  const bool required =
+      server.message_authenticator == plan::SignatureRule::always && purpose == Purpose::access;
+  return required ? "no Message-Authenticator, which the plan requires of this server" : std::string_view{};
+}
+
+}  // namespace
+
+Crossings::Crossings(Composer& composer, Random& random, Counters& counters, std::size_t most)
+    : composer_(composer), random_(random), counters_(counters), slots_(most) {}
+
+Result<Ticket> Crossings::start(Ticket owner, forward::LivePlanPtr live, std::size_t group, Purpose purpose,
+                                Now now, Actions& out) {
+  const Ticket ticket = slots_.take();
+  Crossing* crossing = slots_.get(ticket);
+  if (crossing == nullptr) return fail(Errc::busy, "too many requests wait for servers");
+  crossing->owner = owner;
+  crossing->live = std::move(live);
+  crossing->group = group;
+  crossing->purpose = purpose;
+  crossing->id.reset();
+  const auto step = crossing->way.start(crossing->plan_group(), crossing->health(), random_, now.steady);
+  Status asked = fail(Errc::unreachable, "the group has no server");
+  if (step == Forwarding::Step::ask) asked = ask_server(ticket, *crossing, out);
+  if (asked) return ticket;
+  end(ticket);
+  return asked.error();
+}
+
+Status Crossings::ask_server(Ticket ticket, Crossing& crossing, Actions& out) {
+  if (crossing.id) identifiers_.release(crossing.server, *crossing.id);
+  const plan::Server& server = crossing.plan_server();
+  crossing.server = forward::endpoint_of(server, crossing.purpose);
+  crossing.id = identifiers_.take(crossing.server, ticket.index);
+  if (!crossing.id)
+    return fail(Errc::busy, fmt::format("all Identifiers towards server {} are in use", server.name));
+  const bool access = crossing.purpose == Purpose::access;
+  crossing.authenticator = {};
+  if (access) random_.fill(crossing.authenticator);
+  wire::PacketBuilder packet(access ? Code::access_request : Code::accounting_request,
+                             crossing.id->identifier, crossing.authenticator);
+  if (access) {
+    if (Status added = packet.add_message_authenticator(); !added) return added;
+  }
+  if (Status composed = composer_.compose(crossing.owner, server, crossing.authenticator, packet);
+      !composed) {
+    return composed;
+  }
+  const OctetSpan octets = packet.finish();
+  if (access) {
+    wire::sign_request(octets, server.secret);
+  } else {
+    wire::sign_accounting_request(octets, server.secret);
+    crossing.authenticator = PacketView::parse(octets)->authenticator();
+  }
+  crossing.packet.assign(octets.begin(), octets.end());
+  send(ticket, crossing, out);
+  return {};
+}
+
+void Crossings::send(Ticket ticket, Crossing& crossing, Actions& out) {
+  crossing.health()[crossing.way.server()]->count_asked();
+  out.asks.push_back({crossing.id->lane, crossing.server, out.keep(crossing.packet)});
+  timers_.push({crossing.way.deadline(), ticket});
+}
+
+void Crossings::end(Ticket ticket) {
+  Crossing* crossing = slots_.get(ticket);
+  if (crossing == nullptr) return;
+  if (crossing->id) identifiers_.release(crossing->server, *crossing->id);
+  crossing->id.reset();
+  crossing->live.reset();
+  slots_.release(ticket);
+}
+
+void Crossings::forget(Ticket crossing) {
+  end(crossing);
+}
+
+void Crossings::note(const Crossing& crossing, ServerHealth::Change change, Now now, Actions& out) const {
+  if (change == ServerHealth::Change::none) return;
+  const plan::Group& group = crossing.plan_group();
+  const bool down = change == ServerHealth::Change::went_down;
+  const std::string purpose = crossing.purpose == Purpose::access ? "access" : "accounting";
+  out.notices.push_back({now.wall, down ? Weight::warning : Weight::info,
+                         fmt::format("server {} ({} {})", full_name(group, crossing.plan_server()), purpose,
+                                     crossing.server.text()),
+                         down ? fmt::format("down ({} attempts in a row unanswered, tried again every {})",
+                                            group.down_after, text_of(group.try_again_every))
+                              : "up again (it answered)"});
+}
+
+void Crossings::drop_reply(Outcome outcome, const Endpoint& from, std::string_view because,
+                           std::string detail, Now now, Actions& out, const Crossing* crossing) {
+  counters_.ended(outcome);
+  Event event;
+  event.at = now.wall;
+  event.outcome = outcome;
+  event.source = from;
+  event.because = because;
+  event.detail = std::move(detail);
+  if (crossing != nullptr) event.server = full_name(crossing->plan_group(), crossing->plan_server());
+  out.events.push_back(std::move(event));
+}
+
+std::optional<Crossings::Arrived> Crossings::on_reply(std::uint16_t lane, const Endpoint& from,
+                                                      OctetView octets, Now now, Actions& out) {
+  counters_.received();
+  const auto reply = PacketView::parse(octets);
+  if (!reply) {
+    drop_reply(Outcome::reply_malformed, from, "not a well-formed packet", reply.error().text, now, out);
+    return std::nullopt;
+  }
+  const auto owner = identifiers_.owner_of(from, {lane, octets[1]});
+  if (!owner) {
+    drop_reply(Outcome::reply_unexpected, from, "no request waits for it: it came too late, or twice", "",
+               now, out);
+    return std::nullopt;
+  }
+  const Ticket ticket = slots_.ticket_at(*owner);
+  Crossing& crossing = *slots_.get(ticket);
+  const plan::Server& server = crossing.plan_server();
+  if (!answers(reply->code(), crossing.purpose)) {
+    drop_reply(Outcome::reply_malformed, from, "a packet that answers no such request",
+               wire::name_of(reply->code()), now, out, &crossing);
+    return std::nullopt;
+  }
+  const std::string_view problem = not_genuine(*reply, crossing.authenticator, server, crossing.purpose);
+  if (!problem.empty()) {
+    drop_reply(Outcome::reply_not_genuine, from, problem, "", now, out, &crossing);
+    return std::nullopt;
+  }
+  counters_.ended(Outcome::reply_used);
+  note(crossing, crossing.health()[crossing.way.server()]->answered(), now, out);
+  Arrived arrived{crossing.owner, crossing.live, &server, full_name(crossing.plan_group(), server), *reply};
+  end(ticket);
+  return arrived;
+}
+
+std::vector<Crossings::GivenUp> Crossings::on_timer(Now now, Actions& out) {
+  std::vector<GivenUp> given_up;
+  while (!timers_.empty() && timers_.top().at <= now.steady) {
+    const Timer timer = timers_.top();
+    timers_.pop();
+    Crossing* crossing = slots_.get(timer.crossing);
+    if (crossing == nullptr || crossing->way.deadline() != timer.at) continue;
+    const plan::Group& group = crossing->plan_group();
+    note(*crossing, crossing->health()[crossing->way.server()]->unanswered(group, now.steady), now, out);
+    Status asked;
+    switch (crossing->way.on_silence(group, crossing->health(), random_, now.steady)) {
+      case Forwarding::Step::ask:
+        asked = ask_server(timer.crossing, *crossing, out);
+        break;
+      case Forwarding::Step::ask_again:
+        send(timer.crossing, *crossing, out);
+        break;
+      case Forwarding::Step::give_up:
+        asked = fail(Errc::unreachable, fmt::format("group {}: none of its {} servers answered", group.name,
+                                                    group.servers.size()));
+        break;
+    }
+    if (asked) continue;
+    given_up.push_back({crossing->owner, asked.error().text});
+    end(timer.crossing);
+  }
+  return given_up;
+}
+
+std::optional<TimePoint> Crossings::next_deadline() {
+  while (!timers_.empty()) {
+    Crossing* crossing = slots_.get(timers_.top().crossing);
+    if (crossing != nullptr && crossing->way.deadline() == timers_.top().at) return timers_.top().at;
+    timers_.pop();
+  }
+  return std::nullopt;
+}
+
+}  // namespace jembatan::engine

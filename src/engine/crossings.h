@@ -1,0 +1,93 @@
+#pragma once
+#include <queue>
+
+#include "base/slots.h"
+#include "engine/actions.h"
+#include "forward/forwarding.h"
+#include "forward/identifiers.h"
+#include "wire/builder.h"
+
+namespace jembatan::engine {
+
+/// Writes the attributes of a request for a server; called again for each server that is asked.
+class Composer {
+ public:
+  virtual ~Composer() = default;
+  /// Adds everything but Message-Authenticator, which stands first already.
+  ///   owner          as given to Crossings::start
+  ///   authenticator  Request Authenticator of the new packet: passwords are hidden with it
+  virtual Status compose(Ticket owner, const plan::Server& server, const wire::Authenticator& authenticator,
+                         wire::PacketBuilder& out) = 0;
+};
+
+/// All requests of one thread that wait for the answer of another server: builds and signs them, sends them
+/// again or to the next server, checks the replies. Access and accounting alike.
+class Crossings {
+ public:
+  /// A genuine reply; `reply` lives as long as the octets it came in.
+  struct Arrived {
+    Ticket owner;
+    forward::LivePlanPtr live;  ///< keeps `server` alive
+    const plan::Server* server = nullptr;
+    std::string server_name;  ///< "GROUP/SERVER"
+    wire::PacketView reply;
+  };
+  /// No server answered.
+  struct GivenUp {
+    Ticket owner;
+    std::string why;
+  };
+
+  Crossings(Composer& composer, Random& random, Counters& counters, std::size_t most);
+
+  /// Starts asking a group. The ticket is for `forget`.
+  ///   errors  Errc::busy: too many requests wait already; Errc::too_long: the packet cannot be built
+  Result<Ticket> start(Ticket owner, forward::LivePlanPtr live, std::size_t group, forward::Purpose purpose,
+                       Now now, Actions& out);
+  /// Takes one datagram from a server; gives the reply if it is genuine and waited for. The crossing is then
+  /// over.
+  std::optional<Arrived> on_reply(std::uint16_t lane, const Endpoint& from, OctetView octets, Now now,
+                                  Actions& out);
+  /// Carries on with everything whose deadline has passed.
+  std::vector<GivenUp> on_timer(Now now, Actions& out);
+  std::optional<TimePoint> next_deadline();
+  /// The owner no longer wants an answer.
+  void forget(Ticket crossing);
+  std::size_t waiting() const { return slots_.taken(); }
+
+ private:
+  struct Crossing {
+    Ticket owner;
+    forward::LivePlanPtr live;
+    std::size_t group = 0;
+    forward::Purpose purpose{};
+    forward::Forwarding way;
+    Endpoint server;
+    std::optional<forward::ExchangeId> id;
+    wire::Authenticator authenticator{};
+    Octets packet;
+    const plan::Group& plan_group() const { return live->plan->groups[group]; }
+    const plan::Server& plan_server() const { return plan_group().servers[way.server()]; }
+    const std::vector<forward::HealthPtr>& health() const { return live->health_of(group, purpose); }
+  };
+  struct Timer {
+    TimePoint at;
+    Ticket crossing;
+    bool operator>(const Timer& other) const { return at > other.at; }
+  };
+  Status ask_server(Ticket ticket, Crossing& crossing, Actions& out);
+  void send(Ticket ticket, Crossing& crossing, Actions& out);
+  void end(Ticket ticket);
+  void note(const Crossing& crossing, forward::ServerHealth::Change change, Now now, Actions& out) const;
+  void drop_reply(Outcome outcome, const Endpoint& from, std::string_view because, std::string detail,
+                  Now now, Actions& out, const Crossing* crossing = nullptr);
+
+  Composer& composer_;
+  Random& random_;
+  Counters& counters_;
+  Slots<Crossing> slots_;
+  forward::Identifiers identifiers_;
+  std::priority_queue<Timer, std::vector<Timer>, std::greater<>> timers_;
+};
+
+}  // namespace jembatan::engine

@@ -1,0 +1,48 @@
+#pragma once
+#include <deque>
+#include <set>
+
+#include "engine/crossings.h"
+
+namespace jembatan::engine {
+
+/// Sends kept accounting records on to groups until each is acknowledged. Belongs to one thread. Records come
+/// from the durable queue and leave it when `delivered` is carried out; what no server acknowledges stays
+/// there and is offered again later.
+class Delivery final : private Composer {
+ public:
+  Delivery(Random& random, Counters& counters, std::size_t most_under_way);
+
+  void use(forward::LivePlanPtr live) { live_ = std::move(live); }
+  /// Takes up records of the queue; those under way already are passed over.
+  void offer(std::vector<accounting::Undelivered> records, Now now, Actions& out);
+  void on_reply(std::uint16_t lane, const Endpoint& from, OctetView octets, Now now, Actions& out);
+  void on_timer(Now now, Actions& out);
+  std::optional<TimePoint> next_deadline() { return crossings_.next_deadline(); }
+
+  /// Places in the queue that were acknowledged since the last call; they count as under way until
+  /// taken_off().
+  std::vector<std::int64_t> take_delivered() { return std::exchange(delivered_, {}); }
+  /// The queue no longer has these places, or could not be changed: then they may be offered again.
+  void taken_off(const std::vector<std::int64_t>& places);
+  std::size_t room() const { return most_ - parcels_.taken(); }
+  std::size_t under_way() const { return parcels_.taken(); }
+
+ private:
+  Status compose(Ticket owner, const plan::Server& server, const wire::Authenticator& authenticator,
+                 wire::PacketBuilder& out) override;
+  std::optional<std::size_t> group_named(const std::string& name) const;
+
+  struct Parcel {
+    accounting::Undelivered item;
+    Octets attributes;
+  };
+  std::size_t most_;
+  forward::LivePlanPtr live_;
+  Slots<Parcel> parcels_;
+  std::set<std::int64_t> places_;  // under way
+  std::vector<std::int64_t> delivered_;
+  Crossings crossings_;
+};
+
+}  // namespace jembatan::engine

@@ -1,0 +1,116 @@
+#pragma once
+// The life of a request, without sockets: datagrams and time go in, what is to be done comes out.
+#include "engine/crossings.h"
+#include "engine/repeats.h"
+
+namespace jembatan::engine {
+
+/// A datagram as it arrived.
+struct Datagram {
+  std::uint16_t listener = 0;  ///< index into Settings::listeners
+  Endpoint from;
+  IpAddress to;  ///< the local address it was sent to
+  OctetView octets;
+};
+
+struct Settings {
+  std::vector<forward::Purpose> listeners;
+  std::size_t most_repeats = 65536;
+  Duration keep_replies{
+      10000};  ///< how long a repeated request gets the same reply (RFC 5080 §2.2.2: 5 to 30 s)
+  std::size_t most_pending = 16384;
+};
+
+/// One worker's share of the node. Everything here belongs to one thread; plans and healths are shared.
+class Engine final : private Composer {
+ public:
+  Engine(Settings settings, Random& random, Counters& counters);
+
+  /// Requests that arrive from now on are decided with this plan; those under way end with the one they began
+  /// with.
+  void use(forward::LivePlanPtr live) { live_ = std::move(live); }
+
+  void handle(const Datagram& in, Now now, Actions& out);
+  void on_reply(std::uint16_t lane, const Endpoint& from, OctetView octets, Now now, Actions& out);
+  void on_proved(Ticket ticket, bool matches, Now now, Actions& out);
+  /// Nobody could be found to do what was asked for; the request ends without an answer.
+  void on_overload(Ticket ticket, std::string_view because, Now now, Actions& out);
+  /// The record is durable, or the store refused it (`why`).
+  void on_recorded(Ticket ticket, const Result<accounting::Kept>& kept, Now now, Actions& out);
+  void on_timer(Now now, Actions& out);
+  std::optional<TimePoint> next_deadline() { return crossings_.next_deadline(); }
+
+  /// Ends everything that is still being worked on, without an answer.
+  void stop(Now now, Actions& out);
+  std::size_t in_flight() const { return pending_.taken(); }
+
+ private:
+  /// A request that is being worked on; owns a copy of its octets.
+  struct Pending {
+    Octets octets;
+    std::uint16_t listener = 0;
+    Endpoint from;
+    IpAddress to;
+    TimePoint arrived;
+    forward::LivePlanPtr live;
+    const plan::Client* client = nullptr;
+    Repeats::Handle repeat;
+    const plan::User* user = nullptr;
+    std::string user_name;  ///< as sent on; empty: unchanged
+    std::size_t group = 0;
+    Ticket crossing;
+  };
+  /// One request while a step looks at it: what is known so far. Views only.
+  struct Request {
+    const wire::PacketView& packet;
+    const Datagram& in;
+    const forward::LivePlanPtr& live;
+    const plan::Client& client;
+    Repeats::Handle repeat;
+    TimePoint arrived;
+    Now now;
+    Actions& out;
+  };
+  struct Ending {
+    Outcome outcome{};
+    std::string_view because = {};
+    std::string detail = {};
+    std::string server = {};
+  };
+  struct Identity;
+
+  // The steps, in the order of handle().
+  bool verify(const wire::PacketView& packet, const plan::Client& client, const Datagram& in, Now now,
+              Actions& out);
+  void answer_status(const Request& request);
+  void decide(const Request& request);
+  Identity identify(const Request& request) const;
+  void decide_access(const Request& request, const Identity& identity);
+  void prove(const Request& request, const Identity& identity);
+  void proved(const Request& request, const plan::User& user, bool matches, OctetView typed);
+  void forward_access(const Request& request, const Identity& identity);
+  void record(const Request& request, const Identity& identity);
+
+  // Endings: each datagram meets one of them.
+  void drop(const Datagram& in, const plan::Client* client, Ending ending, Now now, Actions& out);
+  void reply(const Request& request, wire::Code code, OctetView attributes, Ending ending);
+  void no_reply(const Request& request, Ending ending);
+  void tell(const Request& request, Ending ending);
+
+  Ticket keep(const Request& request);
+  /// Runs `step` with the pending request as it was, then forgets it.
+  template <class Step>
+  void finish(Ticket ticket, Now now, Actions& out, Step step);
+  Status compose(Ticket owner, const plan::Server& server, const wire::Authenticator& authenticator,
+                 wire::PacketBuilder& out) override;
+
+  Settings settings_;
+  Counters& counters_;
+  forward::LivePlanPtr live_;
+  Repeats repeats_;
+  Slots<Pending> pending_;
+  std::vector<Ticket> under_way_;  // every ticket of pending_, and ended ones; swept when it grows
+  Crossings crossings_;
+};
+
+}  // namespace jembatan::engine

@@ -1,0 +1,178 @@
+// The life of a request, as named steps from top to bottom.
+#include <fmt/format.h>
+
+#include "base/text.h"
+#include "engine/engine.h"
+#include "engine/identity.h"
+#include "wire/authenticator.h"
+#include "wire/hidden.h"
+
+namespace jembatan::engine {
+
+using forward::Purpose;
+using wire::AttributeType;
+using wire::Code;
+using wire::PacketView;
+using wire::Signature;
+
+void Engine::handle(const Datagram& in, Now now, Actions& out) {
+  counters_.received();
+  const forward::LivePlanPtr& live = live_;  // one plan for the whole request
+  const plan::Client* client = live->plan->client_at(in.from.address);
+  if (client == nullptr)
+    return drop(in, nullptr, {Outcome::unknown_client, "nobody entered this address"}, now, out);
+  if (!client->enabled)
+    return drop(in, client, {Outcome::client_off, "the client is switched off"}, now, out);
+  const Result<PacketView> packet = PacketView::parse(in.octets);  // RFC 2865 §3
+  if (!packet) {
+    return drop(in, client, {Outcome::malformed, "not a well-formed packet", packet.error().text}, now, out);
+  }
+  if (!verify(*packet, *client, in, now, out)) return;
+  const Repeats::Key key{in.from, in.listener, packet->identifier()};
+  const Repeats::Found before = repeats_.look(key, packet->authenticator(), now.steady);  // RFC 5080 §2.2.2
+  const Request request{*packet, in, live, *client, before.handle, now.steady, now, out};
+  switch (before.seen) {
+    case Repeats::Seen::waiting:
+      return tell(request, {Outcome::repeat_waiting, "the first is still being worked on"});
+    case Repeats::Seen::full:
+      return tell(request, {Outcome::overloaded, "too many requests are being worked on"});
+    case Repeats::Seen::answered:
+      out.replies.push_back({in.listener, in.from, in.to, out.keep(before.reply)});
+      return tell(request, {Outcome::repeat_answered, "the same reply again"});
+    case Repeats::Seen::fresh:
+      break;
+  }
+  if (packet->code() == Code::status_server) return answer_status(request);
+  decide(request);
+}
+
+bool Engine::verify(const PacketView& packet, const plan::Client& client, const Datagram& in, Now now,
+                    Actions& out) {
+  const bool access = settings_.listeners[in.listener] == Purpose::access;
+  const Code expected = access ? Code::access_request : Code::accounting_request;
+  const bool status = packet.code() == Code::status_server;
+  if (packet.code() != expected && !status) {
+    drop(in, &client,
+         {Outcome::wrong_code, "a packet that does not belong on this port", wire::name_of(packet.code())},
+         now, out);
+    return false;
+  }
+  if (packet.code() == Code::accounting_request) {  // RFC 2866 §3
+    if (wire::verify_accounting_request(packet, client.secret)) return true;
+    drop(in, &client,
+         {Outcome::wrong_signature, "Request Authenticator does not verify: shared secret probably differs"},
+         now, out);
+    return false;
+  }
+  switch (wire::check_message_authenticator(packet, packet.authenticator(), client.secret)) {
+    case Signature::valid:
+      return true;
+    case Signature::wrong:
+      drop(
+          in, &client,
+          {Outcome::wrong_signature, "Message-Authenticator does not verify: shared secret probably differs"},
+          now, out);
+      return false;
+    case Signature::absent:
+      break;
+  }
+  // RFC 5997 §3 and RFC 3579 §3.1 demand it of Status-Server and of EAP, whatever the plan says.
+  if (!status && client.message_authenticator == plan::SignatureRule::if_present &&
+      !packet.find(AttributeType::eap_message)) {
+    return true;
+  }
+  drop(in, &client, {Outcome::unsigned_request, "no Message-Authenticator, which is required of this client"},
+       now, out);
+  return false;
+}
+
+void Engine::answer_status(const Request& request) {
+  const bool access = settings_.listeners[request.in.listener] == Purpose::access;
+  reply(request, access ? Code::access_accept : Code::accounting_response, {},
+        {Outcome::status_answered, "the server is alive"});
+}
+
+void Engine::decide(const Request& request) {
+  const Identity identity = identify(request);
+  if (request.packet.code() == Code::accounting_request) return record(request, identity);
+  decide_access(request, identity);
+}
+
+void Engine::decide_access(const Request& request, const Identity& identity) {
+  switch (identity.destination.handling) {
+    case plan::Handling::here:
+      return prove(request, identity);
+    case plan::Handling::forward:
+      return forward_access(request, identity);
+    case plan::Handling::ignore:
+      return no_reply(request, {Outcome::ignored, identity.because, identity.realm});
+    case plan::Handling::refuse:
+      return reply(request, Code::access_reject, {}, {Outcome::rejected, identity.because, identity.realm});
+  }
+}
+
+void Engine::prove(const Request& request, const Identity& identity) {
+  const plan::User* user = request.live->plan->user_named(identity.full_name);
+  const auto refuse = [&](std::string_view because) {
+    reply(request, Code::access_reject, {}, {Outcome::rejected, because});
+  };
+  if (user == nullptr) return refuse("no such user here");
+  if (!user->enabled) return refuse("the user is switched off");
+  const auto hidden = request.packet.find(AttributeType::user_password);
+  if (!hidden) return refuse("no User-Password in the request: only PAP can be proved here");
+  auto typed = wire::reveal_password(hidden->value, request.packet.authenticator(), request.client.secret);
+  if (!typed)
+    return no_reply(request, {Outcome::malformed, "User-Password cannot be opened", typed.error().text});
+  if (!user->password.slow()) {
+    proved(request, *user, user->password.matches(*typed), *typed);
+  } else {
+    const Ticket ticket = keep(request);
+    if (Pending* pending = pending_.get(ticket)) {
+      pending->user = user;
+      request.out.proofs.push_back({ticket, request.live->plan, &user->password, Secret(text_of(*typed))});
+    }
+  }
+  wipe(*typed);
+}
+
+void Engine::proved(const Request& request, const plan::User& user, bool matches, OctetView typed) {
+  if (matches)
+    return reply(request, Code::access_accept, user.reply, {Outcome::accepted, "password matches"});
+  std::string_view because = "wrong password";
+  if (typed.empty()) because = "the password is empty";
+  if (wire::looks_unreadable(typed)) {
+    because = "wrong password: it is unreadable with this client's secret, which very likely differs";
+  }
+  reply(request, Code::access_reject, {}, {Outcome::rejected, because});
+}
+
+void Engine::forward_access(const Request& request, const Identity& identity) {
+  const Ticket ticket = keep(request);
+  Pending* pending = pending_.get(ticket);
+  if (pending == nullptr) return;
+  pending->user_name = identity.name_to_send;
+  const auto crossing = crossings_.start(ticket, request.live, identity.destination.group, Purpose::access,
+                                         request.now, request.out);
+  if (crossing) {
+    pending->crossing = *crossing;
+    pending->group = identity.destination.group;
+  } else {
+    no_reply(request, {Outcome::overloaded, "it could not be forwarded", crossing.error().text});
+    pending_.release(ticket);
+  }
+}
+
+void Engine::record(const Request& request, const Identity& identity) {
+  auto made = accounting::make_record(request.packet, request.client.name, request.in.from.address,
+                                      identity.realm, request.now.wall);
+  if (!made) return no_reply(request, {Outcome::malformed, "not an accounting record", made.error().text});
+  const Ticket ticket = keep(request);
+  if (pending_.get(ticket) == nullptr) return;
+  accounting::Incoming incoming{std::move(*made), identity.accounting.here, {}};
+  for (const std::size_t group : identity.accounting.groups) {
+    incoming.groups.push_back(request.live->plan->groups[group].name);
+  }
+  request.out.recordings.push_back({ticket, std::move(incoming)});  // the answer leaves when it is durable
+}
+
+}  // namespace jembatan::engine

@@ -1,0 +1,66 @@
+#pragma once
+#include <array>
+#include <atomic>
+#include <cstdint>
+#include <string_view>
+
+namespace jembatan::engine {
+
+/// What became of a datagram. Every datagram ends in exactly one of these; the counters add up to those
+/// received.
+enum class Outcome : std::uint8_t {
+  accepted,          ///< Access-Accept sent
+  rejected,          ///< Access-Reject sent
+  challenged,        ///< Access-Challenge sent
+  accounted,         ///< record durable, Accounting-Response sent
+  status_answered,   ///< Status-Server answered
+  repeat_answered,   ///< known request: the same octets sent again
+  repeat_waiting,    ///< known request, still being worked on: it will get the same answer
+  superseded,        ///< the client sent another request with the same Identifier before the answer was ready
+  no_answer,         ///< forwarded, but no server answered
+  ignored,           ///< the plan says so
+  not_recorded,      ///< the store refused the record; no answer, so that the client tries again
+  unknown_client,    ///< nobody entered this address
+  client_off,        ///< the client is switched off
+  malformed,         ///< not a well-formed packet
+  wrong_code,        ///< a packet type that does not belong here
+  unsigned_request,  ///< Message-Authenticator is required and absent
+  wrong_signature,   ///< an authenticator of a request does not verify
+  overloaded,        ///< a bound was reached
+  stopped,           ///< still being worked on when the server stopped
+  reply_used,        ///< a server's reply that a request waited for
+  reply_unexpected,  ///< a reply that no request waits for
+  reply_malformed,   ///< not a well-formed reply
+  reply_not_genuine,  ///< an authenticator of a reply does not verify
+};
+inline constexpr std::size_t kOutcomes = 23;
+
+/// "accepted", "unknown-client", …: as logs, metrics and the API write it.
+std::string_view name_of(Outcome outcome);
+
+/// How much it matters to the person who reads the log.
+enum class Weight : std::uint8_t { debug, info, warning, error };
+Weight weight_of(Outcome outcome);
+
+/// True for a datagram that got no answer, or a reply that was thrown away.
+bool is_drop(Outcome outcome);
+
+/// Counters of one thread: it alone writes, any thread may read.
+class Counters {
+ public:
+  void received() { add(received_); }
+  void ended(Outcome outcome) { add(ended_[static_cast<std::size_t>(outcome)]); }
+  std::uint64_t received_count() const { return received_.load(std::memory_order_relaxed); }
+  std::uint64_t count(Outcome outcome) const {
+    return ended_[static_cast<std::size_t>(outcome)].load(std::memory_order_relaxed);
+  }
+
+ private:
+  static void add(std::atomic<std::uint64_t>& counter) {
+    counter.store(counter.load(std::memory_order_relaxed) + 1, std::memory_order_relaxed);
+  }
+  std::atomic<std::uint64_t> received_{0};
+  std::array<std::atomic<std::uint64_t>, kOutcomes> ended_{};
+};
+
+}  // namespace jembatan::engine

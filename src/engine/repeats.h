@@ -1,0 +1,69 @@
+#pragma once
+#include <vector>
+
+#include "base/clock.h"
+#include "base/ip.h"
+#include "wire/packet.h"
+
+namespace jembatan::engine {
+
+/// Recognises requests that come again (RFC 5080 §2.2.2): same source, listener, Identifier and Request
+/// Authenticator. Bounded: when it is full the oldest answered request is forgotten. Belongs to one thread.
+class Repeats {
+ public:
+  struct Key {
+    Endpoint source;
+    std::uint16_t listener = 0;
+    std::uint8_t identifier = 0;
+    bool operator==(const Key&) const = default;
+  };
+  /// Names one request; stays recognisable after its place was given to another.
+  struct Handle {
+    std::uint32_t place = ~0U;
+    std::uint32_t generation = 0;
+  };
+  enum class Seen : std::uint8_t {
+    fresh,     ///< new; it is now being worked on
+    waiting,   ///< known and still being worked on
+    answered,  ///< known; `reply` is what was sent
+    full,      ///< new, but every place is taken by a request being worked on
+  };
+  struct Found {
+    Seen seen{};
+    Handle handle;
+    OctetView reply;
+  };
+
+  Repeats(std::size_t capacity, Duration keep);
+
+  Found look(const Key& key, const wire::Authenticator& authenticator, TimePoint now);
+  /// Keeps the reply's octets. False if the request was superseded by another with the same Identifier.
+  bool answer(Handle handle, OctetView reply, TimePoint now);
+  /// There will be no reply: when the request comes again it is new.
+  void forget(Handle handle);
+  bool current(Handle handle) const { return entry(handle) != nullptr; }
+
+ private:
+  static constexpr std::uint32_t kNone = ~0U;
+  enum class State : std::uint8_t { empty, waiting, answered };
+  struct Entry {
+    Key key;
+    wire::Authenticator authenticator{};
+    State state = State::empty;
+    std::uint32_t generation = 0;
+    std::uint32_t chain = kNone;
+    TimePoint until;
+    Octets reply;
+  };
+  const Entry* entry(Handle handle) const;
+  std::uint32_t& bucket_of(const Key& key);
+  void unlink(std::uint32_t place);
+  std::uint32_t free_place(TimePoint now);
+
+  Duration keep_;
+  std::vector<Entry> entries_;
+  std::vector<std::uint32_t> buckets_;
+  std::uint32_t next_ = 0;
+};
+
+}  // namespace jembatan::engine

@@ -1,0 +1,34 @@
+#pragma once
+#include "forward/choice.h"
+
+namespace jembatan::forward {
+
+/// One request on its way to a group: which server is asked, again or next, and when to give up
+/// (retransmission in the spirit of RFC 5080 §2.2.1). No sockets and no clock: events come in with the time,
+/// the next step comes out.
+class Forwarding {
+ public:
+  enum class Step : std::uint8_t {
+    ask,        ///< send to server() as a new request
+    ask_again,  ///< send the same octets to server() again
+    give_up,    ///< every server was asked as often as the group allows
+  };
+
+  Step start(const plan::Group& group, const std::vector<HealthPtr>& health, Random& random, TimePoint now);
+  /// The deadline has passed without an answer.
+  Step on_silence(const plan::Group& group, const std::vector<HealthPtr>& health, Random& random,
+                  TimePoint now);
+
+  std::size_t server() const { return server_; }  ///< index into the group's servers
+  TimePoint deadline() const { return deadline_; }
+
+ private:
+  Step ask_next(const plan::Group& group, const std::vector<HealthPtr>& health, Random& random,
+                TimePoint now);
+  Tried tried_;
+  std::size_t server_ = 0;
+  int attempts_ = 0;
+  TimePoint deadline_;
+};
+
+}  // namespace jembatan::forward

@@ -1,0 +1,63 @@
+#include "forward/health.h"
+
+#include <fmt/format.h>
+
+namespace jembatan::forward {
+namespace {
+
+std::int64_t stamp(TimePoint time) {
+  return time.time_since_epoch().count();
+}
+
+}  // namespace
+
+bool ServerHealth::may_ask(const plan::Group& group, TimePoint now) {
+  std::int64_t retry_at = retry_at_.load(std::memory_order_relaxed);
+  if (retry_at == 0) return true;
+  if (stamp(now) < retry_at) return false;
+  // One caller wins the trial; the others see the next date.
+  return retry_at_.compare_exchange_strong(retry_at, stamp(now + group.try_again_every));
+}
+
+ServerHealth::Change ServerHealth::answered() {
+  answered_.fetch_add(1, std::memory_order_relaxed);
+  if (silent_.load(std::memory_order_relaxed) != 0) silent_.store(0, std::memory_order_relaxed);
+  if (retry_at_.load(std::memory_order_relaxed) == 0) return Change::none;
+  return retry_at_.exchange(0) != 0 ? Change::came_back : Change::none;
+}
+
+ServerHealth::Change ServerHealth::unanswered(const plan::Group& group, TimePoint now) {
+  const int in_a_row = silent_.fetch_add(1) + 1;
+  if (in_a_row < group.down_after) return Change::none;
+  std::int64_t up = 0;
+  const bool changed = retry_at_.compare_exchange_strong(up, stamp(now + group.try_again_every));
+  return changed ? Change::went_down : Change::none;
+}
+
+Endpoint endpoint_of(const plan::Server& server, Purpose purpose) {
+  return {server.address, purpose == Purpose::access ? server.access_port : server.accounting_port};
+}
+
+LivePlanPtr HealthBoard::go_live(plan::PlanPtr plan) {
+  const std::lock_guard lock(mutex_);
+  auto live = std::make_shared<LivePlan>();
+  std::map<std::string, HealthPtr> still_known;
+  for (const plan::Group& group : plan->groups) {
+    auto& healths = live->health.emplace_back();
+    for (const Purpose purpose : {Purpose::access, Purpose::accounting}) {
+      for (const plan::Server& server : group.servers) {
+        const std::string key = fmt::format("{}\n{}\n{}\n{}", group.name, server.name,
+                                            endpoint_of(server, purpose).text(), static_cast<int>(purpose));
+        HealthPtr& health = still_known[key];
+        health = known_.contains(key) ? known_[key] : std::make_shared<ServerHealth>();
+        healths[static_cast<std::size_t>(purpose)].push_back(health);
+      }
+    }
+  }
+  known_ = std::move(still_known);
+  live->plan = std::move(plan);
+  live->revision = ++revision_;
+  return live;
+}
+
+}  // namespace jembatan::forward

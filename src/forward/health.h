@@ -1,0 +1,72 @@
+#pragma once
+// Which servers answer. Shared by all threads; the counts outlive a change of the plan.
+#include <atomic>
+#include <map>
+#include <memory>
+#include <mutex>
+
+#include "plan/plan.h"
+
+namespace jembatan::forward {
+
+/// What a server is asked for: each has a port and a state of its own.
+enum class Purpose : std::uint8_t { access, accounting };
+
+/// Health of one server for one purpose. Any thread may call it.
+class ServerHealth {
+ public:
+  enum class Change : std::uint8_t { none, went_down, came_back };
+
+  bool down() const { return retry_at_.load(std::memory_order_relaxed) != 0; }
+
+  /// True if the server may be asked: it is up, or it is down and this caller is the one that gets to try it
+  /// again.
+  bool may_ask(const plan::Group& group, TimePoint now);
+  /// A genuine reply arrived.
+  Change answered();
+  /// An attempt went unanswered.
+  Change unanswered(const plan::Group& group, TimePoint now);
+
+  std::uint64_t asked_count() const { return asked_.load(std::memory_order_relaxed); }
+  std::uint64_t answered_count() const { return answered_.load(std::memory_order_relaxed); }
+  void count_asked() { asked_.fetch_add(1, std::memory_order_relaxed); }
+  int silent_in_a_row() const { return silent_.load(std::memory_order_relaxed); }
+
+ private:
+  std::atomic<int> silent_{0};
+  std::atomic<std::int64_t> retry_at_{0};  // steady clock, nanoseconds; 0: up
+  std::atomic<std::uint64_t> asked_{0};
+  std::atomic<std::uint64_t> answered_{0};
+};
+
+using HealthPtr = std::shared_ptr<ServerHealth>;
+
+/// A plan in force, with the health of its servers. Immutable but for what the healths count.
+struct LivePlan {
+  plan::PlanPtr plan;
+  std::uint64_t revision = 1;  ///< counts the plans that this node has put into force
+  /// [group][purpose][server], as in the plan
+  std::vector<std::array<std::vector<HealthPtr>, 2>> health;
+
+  const std::vector<HealthPtr>& health_of(std::size_t group, Purpose purpose) const {
+    return health[group][static_cast<std::size_t>(purpose)];
+  }
+};
+
+using LivePlanPtr = std::shared_ptr<const LivePlan>;
+
+/// Where a server listens for a purpose.
+Endpoint endpoint_of(const plan::Server& server, Purpose purpose);
+
+/// Remembers healths by group, server name and endpoint, so that a new plan starts with what is known.
+class HealthBoard {
+ public:
+  LivePlanPtr go_live(plan::PlanPtr plan);
+
+ private:
+  std::mutex mutex_;
+  std::uint64_t revision_ = 0;
+  std::map<std::string, HealthPtr> known_;
+};
+
+}  // namespace jembatan::forward

@@ -1,0 +1,30 @@
+#pragma once
+#include "base/result.h"
+#include "base/secret.h"
+
+namespace jembatan::identity {
+
+/// How a user's password is kept, and whether one that was typed is the same.
+class StoredPassword {
+ public:
+  enum class Form : std::uint8_t { none, clear, hash };
+
+  StoredPassword() = default;
+  static StoredPassword clear(Secret password);
+
+  /// A hash as crypt(5) writes it: "$y$…" (yescrypt), "$6$…" (sha512crypt) and others that the system knows.
+  ///   errors  Errc::malformed: no such hash
+  static Result<StoredPassword> hash(Secret text);
+
+  Form form() const { return form_; }
+  /// True if comparing takes so long (milliseconds) that it must not happen on a network thread.
+  bool slow() const { return form_ == Form::hash; }
+  /// Compares in constant time. With Form::none nothing matches.
+  bool matches(OctetView typed) const;
+
+ private:
+  Form form_ = Form::none;
+  Secret kept_;
+};
+
+}  // namespace jembatan::identity

@@ -1,0 +1,56 @@
+#pragma once
+// A plan while it is being read: objects with the places they came from, references not yet looked up.
+#include "document/reading.h"
+#include "plan/plan.h"
+#include "plan/read.h"
+
+namespace jembatan::plan {
+
+/// A reference to another object: looked up when every file has been read.
+using Reference = std::optional<document::Entry>;
+
+template <class Object>
+struct Draft {
+  const SecretSources& secrets;
+  std::size_t file = 0;
+  document::Position at;
+  Object object{};
+};
+
+struct RealmParts {
+  Realm realm;
+  Reference forward;
+  Reference accounting;
+  std::optional<Handling> handle;
+};
+
+struct RealmDefaultParts {
+  RealmDefault realm_default;
+  Reference unknown;
+  Reference missing;
+};
+
+struct GroupParts {
+  Group group;
+  std::vector<document::Position> servers_at;
+};
+
+using ClientDraft = Draft<Client>;
+using UserDraft = Draft<User>;
+using RealmDraft = Draft<RealmParts>;
+using RealmDefaultDraft = Draft<RealmDefaultParts>;
+using GroupDraft = Draft<GroupParts>;
+using ServerDraft = Draft<Server>;
+
+/// The tables of fields that drive reading, checking and the reference.
+std::span<const document::Field<ClientDraft>> client_fields();
+std::span<const document::Field<UserDraft>> user_fields();
+std::span<const document::Field<RealmDraft>> realm_fields();
+std::span<const document::Field<RealmDefaultDraft>> realm_default_fields();
+std::span<const document::Field<GroupDraft>> group_fields();
+std::span<const document::Field<ServerDraft>> server_fields();
+
+/// "client 'kerapu-deck-2'", or "a client" while it has no name.
+std::string owner_text(std::string_view section, const document::Value& table);
+
+}  // namespace jembatan::plan

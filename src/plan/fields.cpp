@@ -1,0 +1,313 @@
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/text.h"
+#include "plan/draft.h"
+#include "plan/reply_items.h"
+
+namespace jembatan::plan {
+namespace {
+
+using namespace std::chrono_literals;
+using document::Entry;
+using document::Field;
+using document::Kind;
+using document::Need;
+using document::Reading;
+
+constexpr std::array<std::string_view, 2> kSignatureRules{"always", "if-present"};
+constexpr std::array<std::string_view, 2> kWhenSilent{"ignore", "refuse"};
+constexpr std::array<std::string_view, 3> kHandlings{"here", "refuse", "ignore"};
+constexpr std::array<Handling, 3> kHandlingValues{Handling::here, Handling::refuse, Handling::ignore};
+constexpr std::string_view kSecretForms = "text, { file = \"PATH\" } or { env = \"VARIABLE\" }";
+
+bool plain_name(std::string_view name) {
+  return !name.empty() && name.size() <= 128 && is_plain_text(view_of(name)) && trim(name) == name;
+}
+
+std::string read_name(Reading& r, const Entry& e) {
+  const auto text = r.text(e);
+  if (!text) return "";
+  if (plain_name(*text)) return *text;
+  r.wrong(e, fmt::format("'{}' is '{}'", e.key, escaped(*text)),
+          "1 to 128 octets without control characters, no space at either end");
+  return "";
+}
+
+// Text, or where the text is kept. The value never appears in a problem.
+std::optional<Secret> read_secret(Reading& r, const Entry& e, const SecretSources& sources) {
+  if (e.value.kind == Kind::text) {
+    if (!e.value.text.empty()) return Secret(e.value.text);
+    r.wrong(e, fmt::format("'{}' is empty", e.key), std::string(kSecretForms));
+    return std::nullopt;
+  }
+  if (e.value.kind != Kind::table || e.value.entries.size() != 1) {
+    r.wrong(e, fmt::format("'{}' is {}", e.key, document::name_of(e.value.kind)), std::string(kSecretForms));
+    return std::nullopt;
+  }
+  const Entry& source = e.value.entries.front();
+  if (source.key != "file" && source.key != "env") {
+    r.unknown_key(source, e.key, {"env", "file"});
+    return std::nullopt;
+  }
+  const auto where = r.text(source);
+  if (!where) return std::nullopt;
+  const auto found = source.key == "file" ? sources.file(*where) : sources.variable(*where);
+  if (!found) {
+    r.wrong(source, fmt::format("'{}': {}", e.key, found.error().text));
+    return std::nullopt;
+  }
+  if (trim(*found).empty()) {
+    r.wrong(source, fmt::format("'{}': {} '{}' is empty", e.key, source.key, *where));
+    return std::nullopt;
+  }
+  return Secret(trim(*found));
+}
+
+wire::SharedSecret read_shared_secret(Reading& r, const Entry& e, const SecretSources& sources) {
+  return wire::SharedSecret(read_secret(r, e, sources).value_or(Secret{}));
+}
+
+identity::StoredPassword read_password(Reading& r, const Entry& e, const SecretSources& sources) {
+  if (e.value.kind != Kind::table || e.value.entries.size() != 1) {
+    r.wrong(e, fmt::format("'password' is {}", document::name_of(e.value.kind)),
+            "{ hash = \"$y$…\" } or { clear = \"…\" }; each may also name a { file = \"PATH\" } or { env = "
+            "\"VARIABLE\" }");
+    return {};
+  }
+  const Entry& form = e.value.entries.front();
+  if (form.key != "clear" && form.key != "hash") {
+    r.unknown_key(form, "password", {"clear", "hash"});
+    return {};
+  }
+  auto secret = read_secret(r, form, sources);
+  if (!secret) return {};
+  if (form.key == "clear") return identity::StoredPassword::clear(std::move(*secret));
+  auto hash = identity::StoredPassword::hash(std::move(*secret));
+  if (hash) return *hash;
+  r.wrong(form, "'hash' is " + hash.error().text);
+  return {};
+}
+
+SignatureRule read_signature_rule(Reading& r, const Entry& e) {
+  return r.choice(e, kSignatureRules).value_or(0) == 0 ? SignatureRule::always : SignatureRule::if_present;
+}
+
+template <class Value>
+void read_parsed(Reading& r, const Entry& e, Result<Value> (*parse)(std::string_view), Value& out) {
+  const auto text = r.text(e);
+  if (!text) return;
+  if (const auto value = parse(*text)) {
+    out = *value;
+  } else {
+    r.wrong(e, fmt::format("'{}': {}", e.key, value.error().text));
+  }
+}
+
+std::uint16_t read_number16(Reading& r, const Entry& e, std::int64_t least) {
+  return static_cast<std::uint16_t>(r.integer(e, least, 65535).value_or(least));
+}
+
+const Field<ClientDraft> kClient[] = {
+    {"name", Need::required, "the name that people know the client by",
+     [](Reading& r, const Entry& e, ClientDraft& d) { d.object.name = read_name(r, e); }},
+    {"address", Need::required,
+     "an address or a prefix, like 192.0.2.7 or 192.0.2.0/24; the longest prefix wins",
+     [](Reading& r, const Entry& e, ClientDraft& d) { read_parsed(r, e, &Prefix::parse, d.object.address); }},
+    {"secret", Need::required, "the shared secret: text, { file = \"PATH\" } or { env = \"VARIABLE\" }",
+     [](Reading& r, const Entry& e, ClientDraft& d) {
+       d.object.secret = read_shared_secret(r, e, d.secrets);
+     }},
+    {"labels", Need::optional, "a table of texts, like { place = \"reef/kerapu\", kind = \"wireless\" }",
+     [](Reading& r, const Entry& e, ClientDraft& d) {
+       if (!r.expect(e, Kind::table)) return;
+       for (const Entry& label : e.value.entries) {
+         if (const auto text = r.text(label)) d.object.labels[label.key] = *text;
+       }
+     }},
+    {"message_authenticator", Need::optional,
+     "always (default: requests without Message-Authenticator are dropped) or if-present",
+     [](Reading& r, const Entry& e, ClientDraft& d) {
+       d.object.message_authenticator = read_signature_rule(r, e);
+     }},
+    {"enabled", Need::optional, "true (default) or false: requests are dropped",
+     [](Reading& r, const Entry& e, ClientDraft& d) { d.object.enabled = r.boolean(e).value_or(true); }},
+};
+
+const Field<UserDraft> kUser[] = {
+    {"name", Need::required, "the name with its realm, as in sari@reef.example; letter case does not matter",
+     [](Reading& r, const Entry& e, UserDraft& d) { d.object.name = read_name(r, e); }},
+    {"password", Need::required, "{ hash = \"$y$…\" } (crypt(5)) or { clear = \"…\" }",
+     [](Reading& r, const Entry& e, UserDraft& d) { d.object.password = read_password(r, e, d.secrets); }},
+    {"enabled", Need::optional, "true (default) or false: the user is refused",
+     [](Reading& r, const Entry& e, UserDraft& d) { d.object.enabled = r.boolean(e).value_or(true); }},
+    {"reply", Need::optional,
+     "a table of attributes for the Access-Accept, by dictionary name; vlan = 1 to 4094",
+     [](Reading& r, const Entry& e, UserDraft& d) { d.object.reply = read_reply(r, e); }},
+};
+
+const Field<RealmDraft> kRealm[] = {
+    {"name", Need::required, "like reef.example, or *.islands.example for all below",
+     [](Reading& r, const Entry& e, RealmDraft& d) {
+       d.object.realm.name = read_name(r, e);
+       if (!d.object.realm.name.empty() && !is_realm_pattern(d.object.realm.name)) {
+         r.wrong(e, fmt::format("'name' is '{}'", escaped(d.object.realm.name)),
+                 "a realm like reef.example, or *.islands.example for all below");
+       }
+     }},
+    {"forward", Need::optional, "the group of servers that requests go to (either this or handle)",
+     [](Reading& r, const Entry& e, RealmDraft& d) {
+       if (r.expect(e, Kind::text)) d.object.forward = e;
+     }},
+    {"handle", Need::optional, "here, refuse or ignore (either this or forward)",
+     [](Reading& r, const Entry& e, RealmDraft& d) {
+       if (const auto found = r.choice(e, kHandlings)) d.object.handle = kHandlingValues[*found];
+     }},
+    {"accounting", Need::optional, "an array of here and groups; default: here, and the group of forward",
+     [](Reading& r, const Entry& e, RealmDraft& d) {
+       if (r.expect(e, Kind::array)) d.object.accounting = e;
+     }},
+    {"strip", Need::optional, "true: the realm is taken off User-Name before forwarding; default false",
+     [](Reading& r, const Entry& e, RealmDraft& d) { d.object.realm.strip = r.boolean(e).value_or(false); }},
+};
+
+const Field<RealmDefaultDraft> kRealmDefault[] = {
+    {"unknown", Need::optional, "realms that no entry has: refuse (default), ignore, here, or a group",
+     [](Reading& r, const Entry& e, RealmDefaultDraft& d) {
+       if (r.expect(e, Kind::text)) d.object.unknown = e;
+     }},
+    {"missing", Need::optional,
+     "names without a realm: refuse (default), ignore, here, a group, or { assume = \"REALM\" }",
+     [](Reading& r, const Entry& e, RealmDefaultDraft& d) {
+       if (e.value.kind != Kind::table) {
+         if (r.expect(e, Kind::text)) d.object.missing = e;
+         return;
+       }
+       for (const Entry& inner : e.value.entries) {
+         if (inner.key != "assume") {
+           r.unknown_key(inner, "missing", {"assume"});
+         } else {
+           d.object.realm_default.assume = read_name(r, inner);
+         }
+       }
+     }},
+};
+
+const Field<ServerDraft> kServer[] = {
+    {"name", Need::required, "the name that people know the server by",
+     [](Reading& r, const Entry& e, ServerDraft& d) { d.object.name = read_name(r, e); }},
+    {"address", Need::required, "its address",
+     [](Reading& r, const Entry& e, ServerDraft& d) {
+       read_parsed(r, e, &IpAddress::parse, d.object.address);
+     }},
+    {"access_port", Need::optional, "UDP port for access, 1 to 65535; default 1812",
+     [](Reading& r, const Entry& e, ServerDraft& d) { d.object.access_port = read_number16(r, e, 1); }},
+    {"accounting_port", Need::optional, "UDP port for accounting, 1 to 65535; default 1813",
+     [](Reading& r, const Entry& e, ServerDraft& d) { d.object.accounting_port = read_number16(r, e, 1); }},
+    {"secret", Need::required, "the shared secret: text, { file = \"PATH\" } or { env = \"VARIABLE\" }",
+     [](Reading& r, const Entry& e, ServerDraft& d) {
+       d.object.secret = read_shared_secret(r, e, d.secrets);
+     }},
+    {"priority", Need::optional, "0 to 65535, the lowest is asked first; default 1",
+     [](Reading& r, const Entry& e, ServerDraft& d) { d.object.priority = read_number16(r, e, 0); }},
+    {"weight", Need::optional, "0 to 65535, the share within a priority; default 1",
+     [](Reading& r, const Entry& e, ServerDraft& d) { d.object.weight = read_number16(r, e, 0); }},
+    {"message_authenticator", Need::optional,
+     "always (default: replies to access requests without Message-Authenticator are dropped) or if-present",
+     [](Reading& r, const Entry& e, ServerDraft& d) {
+       d.object.message_authenticator = read_signature_rule(r, e);
+     }},
+};
+
+const Field<GroupDraft> kGroup[] = {
+    {"name", Need::required, "the group's name; not here, refuse or ignore",
+     [](Reading& r, const Entry& e, GroupDraft& d) {
+       d.object.group.name = read_name(r, e);
+       if (std::find(kHandlings.begin(), kHandlings.end(), d.object.group.name) != kHandlings.end()) {
+         r.wrong(e, fmt::format("a group cannot be called '{}'", d.object.group.name));
+       }
+     }},
+    {"answer_within", Need::optional, "how long each attempt waits, 100ms to 5m; default 3s",
+     [](Reading& r, const Entry& e, GroupDraft& d) {
+       d.object.group.answer_within = r.duration(e, 100ms, 300s).value_or(3s);
+     }},
+    {"attempts", Need::optional, "how often one server is asked before the next, 1 to 10; default 2",
+     [](Reading& r, const Entry& e, GroupDraft& d) {
+       d.object.group.attempts = static_cast<int>(r.integer(e, 1, 10).value_or(2));
+     }},
+    {"down_after", Need::optional,
+     "attempts unanswered in a row until a server counts as down, 1 to 1000; default 5",
+     [](Reading& r, const Entry& e, GroupDraft& d) {
+       d.object.group.down_after = static_cast<int>(r.integer(e, 1, 1000).value_or(5));
+     }},
+    {"try_again_every", Need::optional,
+     "how often a server that is down gets one request to show itself, 1s to 1h; default 30s",
+     [](Reading& r, const Entry& e, GroupDraft& d) {
+       d.object.group.try_again_every = r.duration(e, 1s, 3600s).value_or(30s);
+     }},
+    {"when_silent", Need::optional,
+     "what the client gets if no server answers: ignore (default, no reply) or refuse",
+     [](Reading& r, const Entry& e, GroupDraft& d) {
+       d.object.group.when_silent =
+           r.choice(e, kWhenSilent).value_or(0) == 0 ? WhenSilent::ignore : WhenSilent::refuse;
+     }},
+    {"server", Need::required, "the servers: [[group.server]] tables",
+     [](Reading& r, const Entry& e, GroupDraft& d) {
+       if (!r.expect(e, Kind::array)) return;
+       for (const document::Value& item : e.value.items) {
+         ServerDraft server{d.secrets, d.file, item.at, {}};
+         document::read_fields(r, item, owner_text("server", item), server_fields(), server);
+         d.object.group.servers.push_back(std::move(server.object));
+         d.object.servers_at.push_back(item.at);
+       }
+     }},
+};
+
+template <class Object>
+void add_meanings(std::vector<KeyMeaning>& out, std::string_view section,
+                  std::span<const Field<Object>> fields) {
+  for (const Field<Object>& field : fields) {
+    out.push_back({section, field.name, field.need == Need::required, field.meaning});
+  }
+}
+
+}  // namespace
+
+std::span<const Field<ClientDraft>> client_fields() {
+  return kClient;
+}
+std::span<const Field<UserDraft>> user_fields() {
+  return kUser;
+}
+std::span<const Field<RealmDraft>> realm_fields() {
+  return kRealm;
+}
+std::span<const Field<RealmDefaultDraft>> realm_default_fields() {
+  return kRealmDefault;
+}
+std::span<const Field<GroupDraft>> group_fields() {
+  return kGroup;
+}
+std::span<const Field<ServerDraft>> server_fields() {
+  return kServer;
+}
+
+std::string owner_text(std::string_view section, const document::Value& table) {
+  const document::Value* name = table.find("name");
+  if (name == nullptr || name->kind != Kind::text) return fmt::format("a {}", section);
+  return fmt::format("{} '{}'", section, escaped(name->text));
+}
+
+std::vector<KeyMeaning> key_meanings() {
+  std::vector<KeyMeaning> out;
+  add_meanings(out, "client", client_fields());
+  add_meanings(out, "user", user_fields());
+  add_meanings(out, "realm", realm_fields());
+  add_meanings(out, "realm_default", realm_default_fields());
+  add_meanings(out, "group", group_fields());
+  add_meanings(out, "group.server", server_fields());
+  return out;
+}
+
+}  // namespace jembatan::plan

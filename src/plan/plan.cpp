@@ -1,0 +1,22 @@
+#include "plan/plan.h"
+
+#include "identity/name.h"
+
+namespace jembatan::plan {
+
+const Client* Plan::client_at(const IpAddress& address) const {
+  const std::size_t found = client_table.find(address);
+  return found == ClientTable::kNone ? nullptr : &clients[found];
+}
+
+const User* Plan::user_named(std::string_view name) const {
+  const auto found = user_table.find(identity::comparable(name));
+  return found == user_table.end() ? nullptr : &users[found->second];
+}
+
+const Realm* Plan::realm_named(std::string_view realm) const {
+  const std::size_t found = realm_table.find(realm);
+  return found == RealmTable::kNone ? nullptr : &realms[found];
+}
+
+}  // namespace jembatan::plan

@@ -1,0 +1,31 @@
+#pragma once
+#include <memory>
+#include <unordered_map>
+
+#include "plan/client_table.h"
+#include "plan/model.h"
+#include "plan/realm_table.h"
+
+namespace jembatan::plan {
+
+/// A whole plan with its lookups. Immutable once read; shared by all threads.
+struct Plan {
+  std::vector<Client> clients;
+  std::vector<User> users;
+  std::vector<Group> groups;
+  std::vector<Realm> realms;
+  RealmDefault realm_default;
+
+  ClientTable client_table;                                 ///< → clients
+  RealmTable realm_table;                                   ///< → realms
+  std::unordered_map<std::string, std::size_t> user_table;  ///< comparable name → users
+
+  /// The client that an address belongs to: longest prefix wins. Switched-off clients count, too.
+  const Client* client_at(const IpAddress& address) const;
+  const User* user_named(std::string_view name) const;
+  const Realm* realm_named(std::string_view realm) const;
+};
+
+using PlanPtr = std::shared_ptr<const Plan>;
+
+}  // namespace jembatan::plan

@@ -1,0 +1,27 @@
+#pragma once
+#include <string>
+#include <string_view>
+#include <unordered_map>
+
+namespace jembatan::plan {
+
+/// Finds the entry of a realm: the exact name first, then the longest pattern "*.NAME" that it ends in. A
+/// lookup takes as many steps as the realm has labels, whatever the number of entries.
+class RealmTable {
+ public:
+  static constexpr std::size_t kNone = ~std::size_t{0};
+
+  /// Enters "reef.example" or "*.islands.example"; letter case does not matter. Gives kNone, or the entry
+  /// that has this name already (which stays).
+  std::size_t insert(std::string_view name, std::size_t entry);
+  std::size_t find(std::string_view realm) const;
+
+ private:
+  std::unordered_map<std::string, std::size_t> entries_;
+};
+
+/// True for a realm name or pattern that the table takes: no white space or '@', '*' only as the whole first
+/// label.
+bool is_realm_pattern(std::string_view name);
+
+}  // namespace jembatan::plan

@@ -1,0 +1,152 @@
+#include "server/event_log.h"
+
+#include <fmt/format.h>
+
+#include <iterator>
+
+#include "base/text.h"
+#include "server/event_text.h"
+#include "server/log.h"
+
+namespace jembatan::server {
+namespace {
+
+using namespace std::chrono_literals;
+using engine::Event;
+using engine::Notice;
+using engine::Outcome;
+using engine::Weight;
+
+constexpr auto kSummary = 60s;
+
+// Drops that one misconfigured or hostile sender can cause at any rate.
+bool can_flood(Outcome outcome) {
+  return engine::weight_of(outcome) == Weight::warning && outcome != Outcome::no_answer;
+}
+
+}  // namespace
+
+EventLog::EventLog(Feed& feed, LogFormat format, std::string plan_folder)
+    : feed_(feed),
+      format_(format),
+      plan_folder_(std::move(plan_folder)),
+      summed_up_(std::chrono::steady_clock::now()),
+      thread_([this] { run(); }) {}
+
+EventLog::~EventLog() {
+  stop();
+}
+
+void EventLog::take(std::vector<Event>& events, std::vector<Notice>& notices) {
+  if (events.empty() && notices.empty()) return;
+  bool wake = false;
+  {
+    const std::lock_guard lock(mutex_);
+    wake = events_.empty() && notices_.empty();
+    if (events_.size() + events.size() > kMostWaiting) {
+      shed_.fetch_add(events.size(), std::memory_order_relaxed);
+    } else {
+      std::move(events.begin(), events.end(), std::back_inserter(events_));
+    }
+    std::move(notices.begin(), notices.end(), std::back_inserter(notices_));
+  }
+  if (wake) arrived_.notify_one();
+  events.clear();
+  notices.clear();
+}
+
+void EventLog::stop() {
+  {
+    const std::lock_guard lock(mutex_);
+    if (stop_) return;
+    stop_ = true;
+  }
+  arrived_.notify_one();
+  thread_.join();
+}
+
+void EventLog::run() {
+  std::vector<Event> events;
+  std::vector<Notice> notices;
+  for (bool last = false; !last;) {
+    {
+      std::unique_lock lock(mutex_);
+      arrived_.wait_for(lock, 1s, [this] { return stop_ || !events_.empty() || !notices_.empty(); });
+      std::swap(events, events_);
+      std::swap(notices, notices_);
+      last = stop_;
+    }
+    const TimePoint now = std::chrono::steady_clock::now();
+    for (const Notice& notice : notices) write(notice);
+    for (Event& event : events) write(event, now);
+    sum_up(now, last ? 0s : kSummary);
+    flush_log();
+    events.clear();
+    notices.clear();
+  }
+}
+
+void EventLog::write(Event& event, TimePoint now) {
+  if (logs(engine::weight_of(event.outcome)) && first_of_its_kind(event, now)) {
+    std::string more;
+    if (event.outcome == Outcome::unknown_client) {
+      more = fmt::format("; to let it in: jembatan client add NAME --address {} --plan {}",
+                         event.source.address.text(), plan_folder_);
+    }
+    line(event, more);
+  }
+  if (feed_.followed()) feed_.publish(std::make_shared<const std::variant<Event, Notice>>(std::move(event)));
+}
+
+void EventLog::line(const Event& event, std::string more) {
+  const Weight weight = engine::weight_of(event.outcome);
+  if (format_ == LogFormat::json) {
+    log_line(weight, log_json(event) + (more.empty() ? "" : ",\"hint\":" + json_quoted(more.substr(2))));
+  } else {
+    log_line(weight, log_text(event) + more);
+  }
+}
+
+void EventLog::write(const Notice& notice) {
+  if (format_ == LogFormat::json) {
+    log_line(notice.weight,
+             fmt::format(R"("subject":{},"text":{})", json_quoted(notice.subject), json_quoted(notice.text)));
+  } else {
+    log_line(notice.weight, fmt::format("{}: {}", notice.subject, notice.text));
+  }
+  if (feed_.followed()) feed_.publish(std::make_shared<const std::variant<Event, Notice>>(notice));
+}
+
+bool EventLog::first_of_its_kind(const Event& event, TimePoint now) {
+  if (!can_flood(event.outcome)) return true;
+  const DropKey key{event.outcome, event.source.address};
+  const auto found = repeated_.find(key);
+  if (found == repeated_.end()) {
+    if (repeated_.size() < kMostRepeated) repeated_[key] = {now, 0, {}};
+    return repeated_.size() < kMostRepeated;
+  }
+  ++found->second.count;
+  found->second.last = event;
+  return false;
+}
+
+void EventLog::sum_up(TimePoint now, std::chrono::seconds at_least) {
+  if (now - summed_up_ < std::min<std::chrono::seconds>(at_least, 1s)) return;
+  summed_up_ = now;
+  for (auto at = repeated_.begin(); at != repeated_.end();) {
+    const auto age = std::chrono::duration_cast<std::chrono::seconds>(now - at->second.since);
+    if (age < at_least) {
+      ++at;
+      continue;
+    }
+    if (at->second.count > 0) {
+      const std::string text = fmt::format("{}: {} {} more in={}s ({})", subject_text(at->second.last),
+                                           engine::name_of(at->first.first), at->second.count, age.count(),
+                                           reason_text(at->second.last));
+      log_line(Weight::warning, format_ == LogFormat::json ? "\"text\":" + json_quoted(text) : text);
+    }
+    at = repeated_.erase(at);
+  }
+}
+
+}  // namespace jembatan::server

@@ -1,0 +1,61 @@
+#pragma once
+#include <atomic>
+#include <condition_variable>
+#include <map>
+#include <mutex>
+#include <thread>
+
+#include "server/feed.h"
+#include "server/node_file.h"
+
+namespace jembatan::server {
+
+/// One line of the log; `payload` as the log's format wants it.
+void log_line(engine::Weight weight, std::string_view payload);
+bool logs(engine::Weight weight);
+
+/// Takes the events of all workers to the log and to those who follow live, on a thread of its own. When more
+/// come than it can write, events are shed and counted: requests are never held up. Drops from one address
+/// are written once, then counted and summed up every minute.
+class EventLog {
+ public:
+  EventLog(Feed& feed, LogFormat format, std::string plan_folder);
+  ~EventLog();
+
+  /// Takes over what the vectors hold and leaves them empty. Any thread.
+  void take(std::vector<engine::Event>& events, std::vector<engine::Notice>& notices);
+  std::uint64_t shed() const { return shed_.load(std::memory_order_relaxed); }
+  /// Writes what is left and ends the thread.
+  void stop();
+
+ private:
+  struct Repeated {
+    TimePoint since;
+    std::uint64_t count = 0;
+    engine::Event last;
+  };
+  using DropKey = std::pair<engine::Outcome, IpAddress>;
+  void run();
+  void write(engine::Event& event, TimePoint now);
+  void write(const engine::Notice& notice);
+  bool first_of_its_kind(const engine::Event& event, TimePoint now);
+  void sum_up(TimePoint now, std::chrono::seconds at_least);
+  void line(const engine::Event& event, std::string more = "");
+
+  static constexpr std::size_t kMostWaiting = 200000;
+  static constexpr std::size_t kMostRepeated = 10000;
+  Feed& feed_;
+  LogFormat format_;
+  std::string plan_folder_;
+  std::mutex mutex_;
+  std::condition_variable arrived_;
+  std::vector<engine::Event> events_;
+  std::vector<engine::Notice> notices_;
+  bool stop_ = false;
+  std::atomic<std::uint64_t> shed_{0};
+  std::map<DropKey, Repeated> repeated_;  // used by the thread alone
+  TimePoint summed_up_;
+  std::thread thread_;
+};
+
+}  // namespace jembatan::server

@@ -1,0 +1,19 @@
+#pragma once
+// Events in words: what the log writes and what people read live.
+#include "engine/actions.h"
+
+namespace jembatan::server {
+
+/// "no realm of the plan matches (nowhere.example)"
+std::string reason_text(const engine::Event& event);
+/// "user sari@reef.example" or "client 192.0.2.10 (kerapu-deck-2)": what the line is about.
+std::string subject_text(const engine::Event& event);
+/// "3.2ms"
+std::string took_text(std::chrono::microseconds took);
+
+/// The line of the log: subject: outcome key=value … (reason)
+std::string log_text(const engine::Event& event);
+/// The same as members of a JSON object, without braces.
+std::string log_json(const engine::Event& event);
+
+}  // namespace jembatan::server

@@ -1,0 +1,65 @@
+#include "server/lanes.h"
+
+namespace jembatan::server {
+
+WatchedSocket::WatchedSocket(asio::io_context& io, UdpSocket opened)
+    : socket(std::move(opened)), readable(io, socket.fd()) {}
+
+// The descriptor was lent to Asio for watching; UdpSocket closes it.
+WatchedSocket::~WatchedSocket() {
+  readable.release();
+}
+
+Lanes::Lanes(asio::io_context& io, std::vector<IpAddress> send_from, Take take, Done done)
+    : io_(io), send_from_(std::move(send_from)), take_(std::move(take)), done_(std::move(done)) {}
+
+Result<WatchedSocket*> Lanes::socket_of(Key key) {
+  auto& place = open_[key];
+  if (place) return place.get();
+  Endpoint from{key.second == Family::v4 ? IpAddress{} : *IpAddress::parse("::"), 0};
+  for (const IpAddress& address : send_from_) {
+    if (address.family == key.second) from.address = address;
+  }
+  auto socket = UdpSocket::bind(from, SharePort::no);
+  if (!socket) {
+    open_.erase(key);
+    return socket.error();
+  }
+  place = std::make_unique<WatchedSocket>(io_, std::move(*socket));
+  watch(key, *place);
+  return place.get();
+}
+
+void Lanes::watch(Key key, WatchedSocket& watched) {
+  watched.readable.async_wait(asio::posix::stream_descriptor::wait_read,
+                              [this, key, &watched](const asio::error_code& error) {
+                                if (error) return;
+                                for (const Received& datagram : watched.socket.receive(batch_))
+                                  take_(key.first, datagram);
+                                done_();
+                                watch(key, watched);
+                              });
+}
+
+Status Lanes::send(const engine::Actions& actions) {
+  Status problem;
+  std::map<Key, std::vector<UdpSocket::Outgoing>> by_socket;
+  for (const engine::Actions::Ask& ask : actions.asks) {
+    by_socket[{ask.lane, ask.to.address.family}].push_back({ask.to, {}, actions.view(ask.packet)});
+  }
+  for (const auto& [key, datagrams] : by_socket) {
+    const auto socket = socket_of(key);
+    if (socket) {
+      (*socket)->socket.send(datagrams);
+    } else {
+      problem = socket.error();
+    }
+  }
+  return problem;
+}
+
+void Lanes::close() {
+  open_.clear();
+}
+
+}  // namespace jembatan::server

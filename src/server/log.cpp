@@ -1,0 +1,85 @@
+#include "server/log.h"
+
+#include <spdlog/sinks/base_sink.h>
+#include <spdlog/spdlog.h>
+#include <unistd.h>
+
+#include <mutex>
+
+#include "base/text.h"
+#include "server/event_log.h"
+
+namespace jembatan::server {
+namespace {
+
+LogFormat the_format = LogFormat::text;
+
+// Collects lines and hands them to the system together: one write for many lines.
+class CollectingSink final : public spdlog::sinks::base_sink<std::mutex> {
+ protected:
+  void sink_it_(const spdlog::details::log_msg& message) override {
+    spdlog::memory_buf_t line;
+    formatter_->format(message, line);
+    lines_.append(line.data(), line.size());
+    if (lines_.size() > kMost) flush_();
+  }
+  void flush_() override {
+    std::string_view left = lines_;
+    while (!left.empty()) {
+      const ssize_t written = ::write(STDERR_FILENO, left.data(), left.size());
+      if (written <= 0) break;  // nobody reads the log any more: the server goes on
+      left.remove_prefix(static_cast<std::size_t>(written));
+    }
+    lines_.clear();
+  }
+
+ private:
+  static constexpr std::size_t kMost = 64 << 10;
+  std::string lines_;
+};
+
+void write_line(spdlog::level::level_enum level, std::string_view text) {
+  spdlog::log(level, "{}",
+              the_format == LogFormat::json ? "\"text\":" + json_quoted(text) : std::string(text));
+  flush_log();
+}
+
+}  // namespace
+
+void open_log(LogFormat format, std::string_view level) {
+  the_format = format;
+  auto logger = std::make_shared<spdlog::logger>("jembatand", std::make_shared<CollectingSink>());
+  const char* pattern = format == LogFormat::json ? R"({"time":"%Y-%m-%dT%H:%M:%S.%eZ","level":"%l",%v})"
+                                                  : "%Y-%m-%dT%H:%M:%S.%eZ %-7l %v";
+  logger->set_pattern(pattern, spdlog::pattern_time_type::utc);
+  logger->set_level(spdlog::level::from_str(std::string(level)));
+  spdlog::set_default_logger(std::move(logger));
+}
+
+void flush_log() {
+  spdlog::default_logger_raw()->flush();
+}
+
+void log_info(std::string_view text) {
+  write_line(spdlog::level::info, text);
+}
+void log_warning(std::string_view text) {
+  write_line(spdlog::level::warn, text);
+}
+void log_error(std::string_view text) {
+  write_line(spdlog::level::err, text);
+}
+
+void log_line(engine::Weight weight, std::string_view payload) {
+  static constexpr std::array kLevels{spdlog::level::debug, spdlog::level::info, spdlog::level::warn,
+                                      spdlog::level::err};
+  spdlog::log(kLevels[static_cast<std::size_t>(weight)], "{}", payload);
+}
+
+bool logs(engine::Weight weight) {
+  static constexpr std::array kLevels{spdlog::level::debug, spdlog::level::info, spdlog::level::warn,
+                                      spdlog::level::err};
+  return spdlog::should_log(kLevels[static_cast<std::size_t>(weight)]);
+}
+
+}  // namespace jembatan::server

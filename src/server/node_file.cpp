@@ -1,0 +1,166 @@
+#include "server/node_file.h"
+
+#include <fmt/format.h>
+
+#include <array>
+
+#include "base/text.h"
+#include "document/parse.h"
+#include "document/reading.h"
+
+namespace jembatan::server {
+namespace {
+
+using namespace std::chrono_literals;
+using document::Entry;
+using document::Field;
+using document::Kind;
+using document::Need;
+using document::Reading;
+
+constexpr std::uint16_t kAccessPort = 1812;      // RFC 2865 §3
+constexpr std::uint16_t kAccountingPort = 1813;  // RFC 2866 §3
+constexpr std::uint16_t kManagementPort = 8812;
+constexpr std::array<std::string_view, 2> kFormats{"text", "json"};
+constexpr std::array<std::string_view, 4> kLevels{"debug", "info", "warning", "error"};
+
+std::vector<Endpoint> endpoints(Reading& r, const Entry& e, std::uint16_t port) {
+  std::vector<Endpoint> out;
+  for (const std::string& text : r.texts(e)) {
+    if (const auto endpoint = Endpoint::parse(text, port)) {
+      out.push_back(*endpoint);
+    } else {
+      r.wrong(e, fmt::format("'{}': {}", e.key, endpoint.error().text));
+    }
+  }
+  return out;
+}
+
+void read_send_from(Reading& r, const Entry& e, NodeSettings& node) {
+  for (const std::string& text : r.texts(e)) {
+    if (const auto address = IpAddress::parse(text)) {
+      node.send_from.push_back(*address);
+    } else {
+      r.wrong(e, fmt::format("'{}': {}", e.key, address.error().text));
+    }
+  }
+}
+
+void read_management_address(Reading& r, const Entry& e, NodeSettings& node) {
+  const auto text = r.text(e);
+  if (!text) return;
+  const auto endpoint = Endpoint::parse(*text, kManagementPort);
+  if (!endpoint) {
+    r.wrong(e, fmt::format("'{}': {}", e.key, endpoint.error().text));
+  } else if (!endpoint->address.loopback()) {
+    r.wrong(e, fmt::format("'{}' is {}: the management API is not encrypted", e.key, endpoint->text()),
+            "a loopback address, like 127.0.0.1:8812");
+  } else {
+    node.management = *endpoint;
+  }
+}
+
+const Field<NodeSettings> kListen[] = {
+    {"access", Need::optional, "addresses for access; default 127.0.0.1:1812 and [::1]:1812",
+     [](Reading& r, const Entry& e, NodeSettings& n) { n.access = endpoints(r, e, kAccessPort); }},
+    {"accounting", Need::optional, "addresses for accounting; default 127.0.0.1:1813 and [::1]:1813",
+     [](Reading& r, const Entry& e, NodeSettings& n) { n.accounting = endpoints(r, e, kAccountingPort); }},
+};
+
+const Field<NodeSettings> kManagement[] = {
+    {"address", Need::optional, "loopback address of the management API; default 127.0.0.1:8812",
+     read_management_address},
+    {"token_file", Need::optional,
+     "file with the bearer token, made if it is not there; default DATA/management.token",
+     [](Reading& r, const Entry& e, NodeSettings& n) { n.token_file = r.text(e).value_or(""); }},
+};
+
+const Field<NodeSettings> kLog[] = {
+    {"format", Need::optional, "text (default) or json, one line per decision, to standard error",
+     [](Reading& r, const Entry& e, NodeSettings& n) {
+       n.log_format = r.choice(e, kFormats).value_or(0) == 0 ? LogFormat::text : LogFormat::json;
+     }},
+    {"level", Need::optional, "debug, info (default), warning or error",
+     [](Reading& r, const Entry& e, NodeSettings& n) {
+       n.log_level = kLevels[r.choice(e, kLevels).value_or(1)];
+     }},
+};
+
+template <std::size_t N>
+void read_section(Reading& r, const Entry& e, const Field<NodeSettings> (&fields)[N], NodeSettings& node) {
+  if (r.expect(e, Kind::table)) document::read_fields<NodeSettings>(r, e.value, e.key, fields, node);
+}
+
+const Field<NodeSettings> kNode[] = {
+    {"name", Need::required, "the node's name",
+     [](Reading& r, const Entry& e, NodeSettings& n) { n.name = r.text(e).value_or(""); }},
+    {"plan_folder", Need::required, "folder with the plan's *.toml files",
+     [](Reading& r, const Entry& e, NodeSettings& n) { n.plan_folder = r.text(e).value_or(""); }},
+    {"data_folder", Need::required, "folder for what the node keeps; made if it is not there",
+     [](Reading& r, const Entry& e, NodeSettings& n) { n.data_folder = r.text(e).value_or(""); }},
+    {"workers", Need::optional, "threads that handle requests, 0 to 256; default 0: one a core",
+     [](Reading& r, const Entry& e, NodeSettings& n) {
+       n.workers = static_cast<int>(r.integer(e, 0, 256).value_or(0));
+     }},
+    {"send_from", Need::optional,
+     "source addresses of forwarded requests, like [\"192.0.2.1\"]; default: the system chooses",
+     read_send_from},
+    {"stop_within", Need::optional,
+     "how long a stop waits for answers that are under way, 0s to 5m; default 5s",
+     [](Reading& r, const Entry& e, NodeSettings& n) {
+       n.stop_within = r.duration(e, 0s, 300s).value_or(5s);
+     }},
+    {"listen", Need::optional, "where requests are received",
+     [](Reading& r, const Entry& e, NodeSettings& n) { read_section(r, e, kListen, n); }},
+    {"management", Need::optional, "the management API",
+     [](Reading& r, const Entry& e, NodeSettings& n) { read_section(r, e, kManagement, n); }},
+    {"log", Need::optional, "the log",
+     [](Reading& r, const Entry& e, NodeSettings& n) { read_section(r, e, kLog, n); }},
+};
+
+NodeSettings defaults() {
+  NodeSettings out;
+  const auto both = [](std::uint16_t port) {
+    return std::vector<Endpoint>{*Endpoint::parse("127.0.0.1", port), *Endpoint::parse("::1", port)};
+  };
+  out.access = both(kAccessPort);
+  out.accounting = both(kAccountingPort);
+  out.management = *Endpoint::parse("127.0.0.1", kManagementPort);
+  return out;
+}
+
+}  // namespace
+
+std::optional<NodeSettings> read_node_file(const std::filesystem::path& path, document::Problems& problems) {
+  const auto text = document::read_file(path);
+  if (!text) {
+    problems.add({document::Level::error, path.string(), {}, text.error().text, "a node file", "", 1});
+    return std::nullopt;
+  }
+  const auto file = document::parse(path.string(), *text, problems);
+  if (!file) return std::nullopt;
+  NodeSettings out = defaults();
+  Reading reading(*file, problems);
+  document::read_fields<NodeSettings>(reading, file->root, "the node file", kNode, out);
+  if (problems.errors() > 0) return std::nullopt;
+  const std::filesystem::path folder = std::filesystem::absolute(path).parent_path();
+  out.plan_folder = (folder / out.plan_folder).lexically_normal();
+  out.data_folder = (folder / out.data_folder).lexically_normal();
+  out.token_file = out.token_file.empty() ? out.data_folder / "management.token" : folder / out.token_file;
+  return out;
+}
+
+std::vector<std::pair<std::string, std::string_view>> node_key_meanings() {
+  std::vector<std::pair<std::string, std::string_view>> out;
+  const auto add = [&out](std::string_view section, std::span<const Field<NodeSettings>> fields) {
+    for (const auto& field : fields)
+      out.emplace_back(fmt::format("{}{}", section, field.name), field.meaning);
+  };
+  add("", kNode);
+  add("listen.", kListen);
+  add("management.", kManagement);
+  add("log.", kLog);
+  return out;
+}
+
+}  // namespace jembatan::server

@@ -1,0 +1,187 @@
+#include "server/server.h"
+
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <sys/file.h>
+#include <unistd.h>
+
+#include <cerrno>
+#include <cstring>
+
+#include "plan/read.h"
+#include "server/log.h"
+#include "store/accounting_store.h"
+
+namespace jembatan::server {
+namespace {
+
+using namespace std::chrono_literals;
+using forward::Purpose;
+
+std::size_t worker_count(const NodeSettings& settings) {
+  if (settings.workers > 0) return static_cast<std::size_t>(settings.workers);
+  return std::max(1U, std::thread::hardware_concurrency());
+}
+
+Result<plan::PlanPtr> read_plan(const NodeSettings& settings, document::Problems& problems) {
+  auto plan = plan::read_folder(settings.plan_folder, problems);
+  if (plan) return plan;
+  return fail(Errc::malformed,
+              fmt::format("the plan in '{}' has {}", settings.plan_folder.string(), problems.count_text()));
+}
+
+std::string plan_line(const forward::LivePlan& live) {
+  const plan::Plan& plan = *live.plan;
+  return fmt::format("plan: revision {} in force clients={} users={} realms={} groups={}", live.revision,
+                     plan.clients.size(), plan.users.size(), plan.realms.size(), plan.groups.size());
+}
+
+}  // namespace
+
+Server::Server(NodeSettings settings)
+    : settings_(std::move(settings)), started_(std::chrono::steady_clock::now()) {}
+
+Result<std::unique_ptr<Server>> Server::start(NodeSettings settings, document::Problems& problems) {
+  std::unique_ptr<Server> out(new Server(std::move(settings)));
+  auto plan = read_plan(out->settings_, problems);
+  if (!plan) return plan.error();
+  out->plan_.publish(out->healths_.go_live(std::move(*plan)));
+  if (const Status s = out->lock_data_folder(); !s) return s.error();
+  if (const Status s = out->open_store(); !s) return s.error();
+  if (const Status s = out->open_sockets(); !s) return s.error();
+  out->start_threads();
+  log_info(plan_line(*out->plan_.current()));
+  return out;
+}
+
+Server::~Server() {
+  stop();
+  if (lock_ >= 0) ::close(lock_);
+}
+
+Status Server::lock_data_folder() {
+  std::error_code failed;
+  std::filesystem::create_directories(settings_.data_folder, failed);
+  const std::string path = (settings_.data_folder / "lock").string();
+  if (!failed) lock_ = ::open(path.c_str(), O_RDWR | O_CREAT | O_CLOEXEC, 0600);
+  if (failed || lock_ < 0) {
+    return fail(Errc::io, fmt::format("data folder '{}': {}", settings_.data_folder.string(),
+                                      failed ? failed.message() : std::strerror(errno)));
+  }
+  if (flock(lock_, LOCK_EX | LOCK_NB) == 0) return {};
+  return fail(Errc::conflict,
+              fmt::format("data folder '{}' is in use by another jembatand", settings_.data_folder.string()));
+}
+
+Status Server::open_store() {
+  auto store = store::AccountingStore::open(settings_.data_folder);
+  if (!store) return store.error();
+  store_ = std::move(*store);
+  auto queue = open_accounting();
+  if (!queue) return queue.error();
+  queue_ = std::move(*queue);
+  return {};
+}
+
+// Every port is first bound alone: sharing it with another server would go unnoticed.
+Status Server::open_sockets() {
+  sockets_.resize(worker_count(settings_));
+  const auto open = [this](const std::vector<Endpoint>& endpoints, Purpose purpose) -> Status {
+    for (const Endpoint& endpoint : endpoints) {
+      if (const auto alone = UdpSocket::bind(endpoint, SharePort::no); !alone) return alone.error();
+      for (auto& listeners : sockets_) {
+        auto socket = UdpSocket::bind(endpoint, SharePort::yes);
+        if (!socket) return socket.error();
+        listeners.push_back({purpose, std::move(*socket)});
+      }
+      log_info(fmt::format("listening for {} on {}", purpose == Purpose::access ? "access" : "accounting",
+                           endpoint.text()));
+    }
+    return {};
+  };
+  if (Status s = open(settings_.access, Purpose::access); !s) return s;
+  return open(settings_.accounting, Purpose::accounting);
+}
+
+void Server::start_threads() {
+  events_ = std::make_unique<EventLog>(feed_, settings_.log_format, settings_.plan_folder.string());
+  proofs_ = std::make_unique<ProofPool>(sockets_.size());
+  deliverer_ = std::make_unique<Deliverer>(std::move(queue_), settings_.send_from, plan_, *events_);
+  AccountingWriter::Callbacks callbacks{[this](std::size_t worker, std::vector<AccountingWriter::Done> done) {
+                                          workers_[worker]->recorded(std::move(done));
+                                        },
+                                        [this] { deliverer_->look(); },
+                                        [this](std::vector<std::int64_t> places, const Status& done) {
+                                          if (!done) log_error(done.error().at("accounting queue").text);
+                                          deliverer_->taken_off(std::move(places));
+                                        }};
+  writer_ = std::make_unique<AccountingWriter>(std::move(store_), std::move(callbacks));
+  for (auto& listeners : sockets_) {
+    workers_.push_back(std::make_unique<Worker>(workers_.size(), std::move(listeners), settings_.send_from,
+                                                Shared{plan_, *events_, *writer_, *proofs_}));
+  }
+  sockets_.clear();
+  deliverer_->start(*writer_);
+  for (auto& worker : workers_) worker->start();
+}
+
+Result<std::uint64_t> Server::reload(document::Problems& problems) {
+  const std::lock_guard lock(reload_mutex_);
+  auto plan = read_plan(settings_, problems);
+  if (!plan) return plan.error();
+  plan_.publish(healths_.go_live(std::move(*plan)));
+  const auto live = plan_.current();
+  log_info(plan_line(*live));
+  return live->revision;
+}
+
+NodeStatus Server::status() const {
+  NodeStatus out;
+  out.name = settings_.name;
+  out.version = JEMBATAN_VERSION;
+  out.plan_revision = plan_.current()->revision;
+  out.up = std::chrono::duration_cast<std::chrono::seconds>(std::chrono::steady_clock::now() - started_);
+  out.workers = workers_.size();
+  std::vector<const engine::Counters*> all{&deliverer_->counters()};
+  for (const auto& worker : workers_) {
+    all.push_back(&worker->counters());
+    out.in_flight += worker->in_flight();
+  }
+  for (const auto* counters : all) out.received += counters->received_count();
+  for (std::size_t i = 0; i < engine::kOutcomes; ++i) {
+    const auto outcome = static_cast<engine::Outcome>(i);
+    std::uint64_t count = 0;
+    for (const auto* counters : all) count += counters->count(outcome);
+    out.outcomes.emplace_back(outcome, count);
+  }
+  out.accounting_under_way = deliverer_->under_way();
+  out.events_shed = events_->shed();
+  return out;
+}
+
+Result<std::unique_ptr<accounting::Store>> Server::open_accounting() const {
+  auto store = store::AccountingStore::open(settings_.data_folder);
+  if (!store) return store.error();
+  return std::unique_ptr<accounting::Store>(std::move(*store));
+}
+
+void Server::stop() {
+  if (workers_.empty()) return;
+  for (auto& worker : workers_) worker->stop_listening();
+  const auto in_flight = [this] {
+    std::size_t sum = 0;
+    for (const auto& worker : workers_) sum += worker->in_flight();
+    return sum;
+  };
+  const TimePoint until = std::chrono::steady_clock::now() + settings_.stop_within;
+  while (in_flight() > 0 && std::chrono::steady_clock::now() < until) std::this_thread::sleep_for(5ms);
+  deliverer_->stop();
+  writer_->stop();  // what it still writes is told to the workers, who answer it
+  proofs_->stop();
+  for (auto& worker : workers_) worker->stop();
+  workers_.clear();
+  events_->stop();
+  feed_.close();
+}
+
+}  // namespace jembatan::server

@@ -1,0 +1,157 @@
+#include "server/worker.h"
+
+#include <asio/post.hpp>
+
+#include "server/log.h"
+
+namespace jembatan::server {
+namespace {
+
+engine::Settings settings_for(const std::vector<Listener>& listeners) {
+  engine::Settings out;
+  for (const Listener& listener : listeners) out.listeners.push_back(listener.purpose);
+  return out;
+}
+
+}  // namespace
+
+Worker::Worker(std::size_t index, std::vector<Listener> listeners, std::vector<IpAddress> send_from,
+               Shared shared)
+    : index_(index),
+      shared_(shared),
+      engine_(settings_for(listeners), random_, counters_),
+      lanes_(
+          io_, std::move(send_from),
+          [this](std::uint16_t lane, const Received& datagram) {
+            engine_.on_reply(lane, datagram.from, datagram.octets, clock_.now(), actions_);
+          },
+          [this] { carry_out(); }) {
+  for (Listener& listener : listeners) {
+    listeners_.push_back(std::make_unique<WatchedSocket>(io_, std::move(listener.socket)));
+  }
+}
+
+Worker::~Worker() {
+  stop();
+}
+
+void Worker::start() {
+  take_new_plan();
+  for (std::size_t i = 0; i < listeners_.size(); ++i) watch(i);
+  thread_ = std::thread([this] { io_.run(); });
+}
+
+void Worker::take_new_plan() {
+  const std::uint64_t generation = shared_.plan.generation();
+  if (generation == plan_generation_) return;
+  plan_generation_ = generation;
+  engine_.use(shared_.plan.current());
+}
+
+void Worker::watch(std::size_t listener) {
+  WatchedSocket& watched = *listeners_[listener];
+  watched.readable.async_wait(asio::posix::stream_descriptor::wait_read,
+                              [this, listener](const asio::error_code& error) {
+                                if (error) return;
+                                receive(listener);
+                                if (!stopping_) watch(listener);
+                              });
+}
+
+bool Worker::receive(std::size_t listener) {
+  take_new_plan();
+  const auto received = listeners_[listener]->socket.receive(batch_);
+  for (const Received& in : received) {
+    engine_.handle({static_cast<std::uint16_t>(listener), in.from, in.to, in.octets}, clock_.now(), actions_);
+  }
+  carry_out();
+  return !received.empty();
+}
+
+void Worker::carry_out() {
+  for (std::size_t at = 0; at < actions_.replies.size();) {
+    const std::uint16_t listener = actions_.replies[at].listener;
+    outgoing_.clear();
+    for (; at < actions_.replies.size() && actions_.replies[at].listener == listener; ++at) {
+      const auto& reply = actions_.replies[at];
+      outgoing_.push_back({reply.to, reply.from, actions_.view(reply.packet)});
+    }
+    listeners_[listener]->socket.send(outgoing_);
+  }
+  if (!actions_.asks.empty()) {
+    if (const Status sent = lanes_.send(actions_); !sent) log_error(sent.error().at("forwarding").text);
+  }
+  // Handing work over can end a request at once, which gives more to do: take the lists before walking them.
+  const auto proofs = std::exchange(actions_.proofs, {});
+  auto recordings = std::exchange(actions_.recordings, {});
+  const bool more = !proofs.empty() || !recordings.empty();
+  shared_.events.take(actions_.events, actions_.notices);
+  actions_.clear();
+  for (const auto& proof : proofs) {
+    const Ticket ticket = proof.ticket;
+    const bool taken = shared_.proofs.prove(proof, [this, ticket](bool matches) {
+      asio::post(io_, [this, ticket, matches] {
+        engine_.on_proved(ticket, matches, clock_.now(), actions_);
+        carry_out();
+      });
+    });
+    if (!taken) engine_.on_overload(ticket, "too many passwords wait to be compared", clock_.now(), actions_);
+  }
+  for (auto& recording : recordings) {
+    const Ticket ticket = recording.ticket;
+    if (shared_.writer.record({index_, ticket, std::move(recording.incoming)})) continue;
+    engine_.on_overload(ticket, "too many records wait to be written", clock_.now(), actions_);
+  }
+  in_flight_.store(engine_.in_flight(), std::memory_order_relaxed);
+  if (more) return carry_out();
+  set_timer();
+}
+
+void Worker::set_timer() {
+  const auto deadline = engine_.next_deadline();
+  const TimePoint at = deadline.value_or(TimePoint::max());
+  if (at == timer_at_) return;
+  timer_at_ = at;
+  timer_.cancel();
+  if (!deadline) return;
+  timer_.expires_at(at);
+  timer_.async_wait([this](const asio::error_code& error) {
+    if (error) return;
+    timer_at_ = TimePoint::max();
+    engine_.on_timer(clock_.now(), actions_);
+    carry_out();
+  });
+}
+
+void Worker::recorded(std::vector<AccountingWriter::Done> done) {
+  asio::post(io_, [this, done = std::move(done)] {
+    const Now now = clock_.now();
+    for (const auto& one : done) engine_.on_recorded(one.ticket, one.kept, now, actions_);
+    carry_out();
+  });
+}
+
+void Worker::stop_listening() {
+  asio::post(io_, [this] {
+    stopping_ = true;
+    for (std::size_t i = 0; i < listeners_.size(); ++i) {
+      listeners_[i]->readable.cancel();
+      while (receive(i)) continue;  // what the system has taken in already is still answered
+    }
+  });
+}
+
+void Worker::stop() {
+  if (!thread_.joinable()) return;
+  asio::post(io_, [this] {
+    engine_.stop(clock_.now(), actions_);
+    carry_out();
+    lanes_.close();
+    timer_.cancel();
+    work_.reset();
+    io_.stop();
+  });
+  thread_.join();
+}
+
+}  // namespace jembatan::server

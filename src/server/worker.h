@@ -1,0 +1,77 @@
+#pragma once
+#include <asio/executor_work_guard.hpp>
+#include <asio/steady_timer.hpp>
+#include <thread>
+
+#include "engine/engine.h"
+#include "server/accounting_writer.h"
+#include "server/event_log.h"
+#include "server/lanes.h"
+#include "server/plan_slot.h"
+#include "server/proof_pool.h"
+#include "server/system.h"
+
+namespace jembatan::server {
+
+/// What all workers share; every part may be called from any thread.
+struct Shared {
+  PlanSlot& plan;
+  EventLog& events;
+  AccountingWriter& writer;
+  ProofPool& proofs;
+};
+
+struct Listener {
+  forward::Purpose purpose{};
+  UdpSocket socket;
+};
+
+/// One thread that receives, decides and answers, with sockets, tables and randomness of its own.
+class Worker {
+ public:
+  Worker(std::size_t index, std::vector<Listener> listeners, std::vector<IpAddress> send_from, Shared shared);
+  ~Worker();
+
+  void start();
+  /// Stops receiving new requests; those under way go on. Any thread.
+  void stop_listening();
+  /// Ends what is left without an answer, then the thread. Any thread.
+  void stop();
+  /// Records that this worker handed to the writer are durable, or are not. Any thread.
+  void recorded(std::vector<AccountingWriter::Done> done);
+
+  std::size_t in_flight() const { return in_flight_.load(std::memory_order_relaxed); }
+  const engine::Counters& counters() const { return counters_; }
+
+ private:
+  void watch(std::size_t listener);
+  /// Handles one batch of datagrams; false if none waited.
+  bool receive(std::size_t listener);
+  void take_new_plan();
+  /// Carries out what the engine wants done.
+  void carry_out();
+  void set_timer();
+
+  std::size_t index_;
+  Shared shared_;
+  asio::io_context io_{1};
+  asio::executor_work_guard<asio::io_context::executor_type> work_{io_.get_executor()};
+  asio::steady_timer timer_{io_};
+  std::vector<forward::Purpose> purposes_;
+  std::vector<std::unique_ptr<WatchedSocket>> listeners_;
+  ReceiveBatch batch_;
+  SystemClock clock_;
+  SystemRandom random_;
+  engine::Counters counters_;
+  engine::Engine engine_;
+  engine::Actions actions_;
+  Lanes lanes_;
+  std::vector<UdpSocket::Outgoing> outgoing_;
+  std::uint64_t plan_generation_ = 0;
+  bool stopping_ = false;
+  TimePoint timer_at_ = TimePoint::max();
+  std::atomic<std::size_t> in_flight_{0};
+  std::thread thread_;
+};
+
+}  // namespace jembatan::server

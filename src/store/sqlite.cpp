@@ -1,0 +1,125 @@
+#include "store/sqlite.h"
+
+#include <fmt/format.h>
+#include <sqlite3.h>
+
+namespace jembatan::store {
+namespace {
+
+constexpr int kBusyTimeoutMs = 5000;
+
+Error problem_of(sqlite3* database) {
+  return fail(Errc::io, fmt::format("store: {}", sqlite3_errmsg(database)));
+}
+
+}  // namespace
+
+void Statement::Finalize::operator()(sqlite3_stmt* statement) const {
+  sqlite3_finalize(statement);
+}
+void Database::Close::operator()(sqlite3* database) const {
+  sqlite3_close_v2(database);
+}
+
+Statement& Statement::bind(int place, std::int64_t value) {
+  sqlite3_bind_int64(statement_.get(), place, value);
+  return *this;
+}
+
+Statement& Statement::bind(int place, std::string_view text) {
+  // The destructor value SQLITE_TRANSIENT (-1) makes SQLite copy; its macro needs a C-style cast.
+  const auto copy = reinterpret_cast<sqlite3_destructor_type>(-1);
+  sqlite3_bind_text(statement_.get(), place, text.data(), static_cast<int>(text.size()), copy);
+  return *this;
+}
+
+Statement& Statement::bind(int place, OctetView octets) {
+  const auto copy = reinterpret_cast<sqlite3_destructor_type>(-1);
+  sqlite3_bind_blob(statement_.get(), place, octets.data(), static_cast<int>(octets.size()), copy);
+  return *this;
+}
+
+Statement& Statement::bind_null(int place) {
+  sqlite3_bind_null(statement_.get(), place);
+  return *this;
+}
+
+Result<bool> Statement::step() {
+  const int result = sqlite3_step(statement_.get());
+  if (result == SQLITE_ROW) return true;
+  if (result == SQLITE_DONE) return false;
+  return problem_of(sqlite3_db_handle(statement_.get()));
+}
+
+Status Statement::run() {
+  const auto stepped = step();
+  reset();
+  if (!stepped) return stepped.error();
+  return {};
+}
+
+void Statement::reset() {
+  sqlite3_reset(statement_.get());
+}
+
+std::int64_t Statement::integer(int column) const {
+  return sqlite3_column_int64(statement_.get(), column);
+}
+
+std::string Statement::text(int column) const {
+  const auto* text = reinterpret_cast<const char*>(sqlite3_column_text(statement_.get(), column));
+  return text == nullptr
+             ? ""
+             : std::string(text, static_cast<std::size_t>(sqlite3_column_bytes(statement_.get(), column)));
+}
+
+Octets Statement::octets(int column) const {
+  const auto* octets = static_cast<const std::uint8_t*>(sqlite3_column_blob(statement_.get(), column));
+  return octets == nullptr ? Octets{}
+                           : Octets(octets, octets + sqlite3_column_bytes(statement_.get(), column));
+}
+
+bool Statement::is_null(int column) const {
+  return sqlite3_column_type(statement_.get(), column) == SQLITE_NULL;
+}
+
+Result<Database> Database::open(const std::string& path) {
+  sqlite3* raw = nullptr;
+  const int opened = sqlite3_open_v2(
+      path.c_str(), &raw, SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE | SQLITE_OPEN_NOMUTEX, nullptr);
+  Database out(raw);
+  if (opened != SQLITE_OK) {
+    return fail(Errc::io,
+                fmt::format("store '{}': {}", path, raw == nullptr ? "out of memory" : sqlite3_errmsg(raw)));
+  }
+  sqlite3_busy_timeout(raw, kBusyTimeoutMs);
+  return out;
+}
+
+Error Database::problem() const {
+  return problem_of(database_.get());
+}
+
+Status Database::run(const std::string& sql) {
+  if (sqlite3_exec(database_.get(), sql.c_str(), nullptr, nullptr, nullptr) == SQLITE_OK) return {};
+  return problem();
+}
+
+Result<Statement> Database::prepare(std::string_view sql) {
+  sqlite3_stmt* raw = nullptr;
+  const int size = static_cast<int>(sql.size());
+  if (sqlite3_prepare_v3(database_.get(), sql.data(), size, SQLITE_PREPARE_PERSISTENT, &raw, nullptr) !=
+      SQLITE_OK) {
+    return problem();
+  }
+  return Statement(raw);
+}
+
+std::int64_t Database::last_row() const {
+  return sqlite3_last_insert_rowid(database_.get());
+}
+std::int64_t Database::changes() const {
+  return sqlite3_changes64(database_.get());
+}
+
+}  // namespace jembatan::store

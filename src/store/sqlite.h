@@ -1,0 +1,62 @@
+#pragma once
+// A thin hold on SQLite: errors become Results, statements are kept prepared.
+#include <memory>
+#include <string>
+#include <string_view>
+
+#include "base/octets.h"
+
+struct sqlite3;
+struct sqlite3_stmt;
+
+namespace jembatan::store {
+
+/// A prepared statement. Values are bound from 1 and read from 0. One thread at a time.
+class Statement {
+ public:
+  Statement() = default;
+  explicit Statement(sqlite3_stmt* statement) : statement_(statement) {}
+
+  Statement& bind(int place, std::int64_t value);
+  Statement& bind(int place, std::string_view text);
+  Statement& bind(int place, OctetView octets);
+  Statement& bind_null(int place);
+  /// True if there is a row, false at the end.
+  Result<bool> step();
+  /// Steps once, for statements without rows, and makes it ready to be bound anew.
+  Status run();
+  void reset();
+
+  std::int64_t integer(int column) const;
+  std::string text(int column) const;
+  Octets octets(int column) const;
+  bool is_null(int column) const;
+
+ private:
+  struct Finalize {
+    void operator()(sqlite3_stmt* statement) const;
+  };
+  std::unique_ptr<sqlite3_stmt, Finalize> statement_;
+};
+
+class Database {
+ public:
+  /// Opens or makes a database file.
+  ///   errors  Errc::io with the path and the reason
+  static Result<Database> open(const std::string& path);
+
+  Status run(const std::string& sql);
+  Result<Statement> prepare(std::string_view sql);
+  std::int64_t last_row() const;
+  std::int64_t changes() const;
+
+ private:
+  struct Close {
+    void operator()(sqlite3* database) const;
+  };
+  explicit Database(sqlite3* database) : database_(database) {}
+  Error problem() const;
+  std::unique_ptr<sqlite3, Close> database_;
+};
+
+}  // namespace jembatan::store

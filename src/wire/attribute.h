@@ -1,0 +1,50 @@
+#pragma once
+#include <cstddef>
+#include <cstdint>
+
+#include "base/octets.h"
+
+namespace jembatan::wire {
+
+/// The attribute numbers that the server's own code looks at; all others are known by the dictionaries alone.
+enum class AttributeType : std::uint8_t {
+  user_name = 1,
+  user_password = 2,
+  nas_ip_address = 4,
+  framed_ip_address = 8,
+  reply_message = 18,
+  state = 24,
+  vendor_specific = 26,
+  called_station_id = 30,
+  calling_station_id = 31,
+  nas_identifier = 32,
+  proxy_state = 33,
+  acct_status_type = 40,
+  acct_delay_time = 41,
+  acct_input_octets = 42,
+  acct_output_octets = 43,
+  acct_session_id = 44,
+  acct_session_time = 46,
+  acct_terminate_cause = 49,
+  acct_input_gigawords = 52,
+  acct_output_gigawords = 53,
+  event_timestamp = 55,
+  tunnel_type = 64,
+  tunnel_medium_type = 65,
+  eap_message = 79,
+  message_authenticator = 80,
+  tunnel_private_group_id = 81,
+  nas_ipv6_address = 95,
+};
+
+/// One attribute inside a packet; the value is a view into the packet's octets.
+struct Attribute {
+  AttributeType type{};
+  OctetView value;
+  std::size_t offset = 0;  ///< of the attribute's first octet, counted from the packet's first
+};
+
+inline constexpr std::size_t kAttributeHeader = 2;
+inline constexpr std::size_t kMaxValue = 253;  ///< RFC 2865 §5: length field 2..255
+
+}  // namespace jembatan::wire
