@@ -28,7 +28,7 @@ void take_over(Session& session, const Record& record) {
 
 }  // namespace
 
-SessionStep apply(std::optional<Session>& session, const Record& record) {
+SessionStep follow(std::optional<Session>& session, const Record& record) {
   const bool start = record.status == StatusType::start;
   const bool stop = record.status == StatusType::stop;
   if (!start && !stop && record.status != StatusType::interim_update) return SessionStep::nothing;

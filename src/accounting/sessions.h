@@ -14,6 +14,6 @@ enum class SessionStep : std::uint8_t {
 /// late and in any order: a Start behind its Stop does not open the session again, a Start that is newer than
 /// all that is known begins another one (devices start over with their numbers).
 ///   session  in: the newest known, if any; out: as it is now
-SessionStep apply(std::optional<Session>& session, const Record& record);
+SessionStep follow(std::optional<Session>& session, const Record& record);
 
 }  // namespace jembatan::accounting

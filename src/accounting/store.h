@@ -47,10 +47,10 @@ struct Session {
 
 /// Empty parts match everything. Newest first.
 struct Query {
-  std::string user;
-  std::string session_id;
-  std::string client;
-  std::string realm;
+  std::string user = {};
+  std::string session_id = {};
+  std::string client = {};
+  std::string realm = {};
   bool open_only = false;  ///< sessions that have not ended
   std::size_t most = 100;
 };

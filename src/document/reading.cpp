@@ -47,7 +47,8 @@ void Reading::unknown_key(const Entry& entry, std::string_view owner,
 
 void Reading::missing_key(Position at, std::string_view key, std::string_view owner,
                           std::string_view meaning) {
-  add({Level::error, "", at, fmt::format("'{}' is missing in {}", key, owner), std::string(meaning), "", 1});
+  add({Level::error, "", at, fmt::format("'{}' is missing in {}", key, owner), std::string(meaning), "", 1},
+      Mask::always);
 }
 
 void Reading::advise(Position at, std::string text) {

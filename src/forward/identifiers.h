@@ -13,6 +13,7 @@ namespace jembatan::forward {
 struct ExchangeId {
   std::uint16_t lane = 0;
   std::uint8_t identifier = 0;
+  bool operator==(const ExchangeId&) const = default;
 };
 
 /// Hands out Identifiers per server, in turn, so that a freed one rests as long as possible; opens another

@@ -228,6 +228,10 @@ Status AccountingStore::prepare() {
   return {};
 }
 
+Status AccountingStore::limit_pages(std::int64_t most) {
+  return database_.run(fmt::format("PRAGMA max_page_count={}", most));
+}
+
 template <class Work>
 Status AccountingStore::in_transaction(Work work) {
   if (Status s = database_.run("BEGIN IMMEDIATE"); !s) return s;
@@ -304,7 +308,7 @@ Status AccountingStore::apply_to_session(const Record& record) {
   }
   find_session_.reset();
   if (!row) return row.error();
-  switch (accounting::apply(session, record)) {
+  switch (accounting::follow(session, record)) {
     case accounting::SessionStep::nothing:
       return {};
     case accounting::SessionStep::begin:

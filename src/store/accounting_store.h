@@ -14,6 +14,9 @@ class AccountingStore final : public accounting::Store {
   ///   errors  Errc::io: the folder or file cannot be used; Errc::conflict: made by a newer version
   static Result<std::unique_ptr<AccountingStore>> open(const std::filesystem::path& folder);
 
+  /// The most pages of 4096 octets that the file may grow to.
+  Status limit_pages(std::int64_t most);
+
   Result<std::vector<accounting::Kept>> append(std::span<const accounting::Incoming> records) override;
   Result<std::vector<accounting::Undelivered>> undelivered(std::int64_t behind_place,
                                                            std::size_t most) override;

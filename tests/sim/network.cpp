@@ -1,0 +1,194 @@
+#include "sim/network.h"
+
+#include "support/packets.h"
+#include "wire/authenticator.h"
+
+namespace jembatan::sim {
+namespace {
+
+using namespace std::chrono_literals;
+
+constexpr std::uint16_t kAccessLanes = 20000;
+constexpr std::uint16_t kAccountingLanes = 30000;
+constexpr auto kSweepEvery = 5s;
+constexpr auto kDeviceWaits = 4s;
+constexpr int kDeviceTries = 40;  // patient: every sign-in must end right, however many datagrams are lost
+
+}  // namespace
+
+accounting::Kept MemoryStore::append(const accounting::Incoming& incoming) {
+  for (const accounting::Record& known : records_) {
+    const auto apart = known.event_time - incoming.record.event_time;
+    if (known.digest == incoming.record.digest && std::chrono::abs(apart) <= accounting::kResendWindow) {
+      return {known.id, true};
+    }
+  }
+  records_.push_back(incoming.record);
+  records_.back().id = static_cast<std::int64_t>(records_.size());
+  for (const std::string& group : incoming.groups) queue_.push_back({next_place_++, group, records_.back()});
+  return {records_.back().id, false};
+}
+
+void MemoryStore::delivered(const std::vector<std::int64_t>& places) {
+  std::erase_if(queue_, [&](const auto& item) { return std::find(places.begin(), places.end(), item.place) != places.end(); });
+}
+
+Node::Node(Network& network, std::string address, std::string_view plan, unsigned seed)
+    : network_(network),
+      address_(*IpAddress::parse(address)),
+      random_(seed),
+      engine_({{forward::Purpose::access, forward::Purpose::accounting}, 4096, 10000ms, 4096}, random_, counters_),
+      delivery_(random_, counters_, 64),
+      next_sweep_(network.now().steady) {
+  const auto live = board_.go_live(support::plan_of(plan));
+  engine_.use(live);
+  delivery_.use(live);
+}
+
+void Node::receive(const Endpoint& from, const Endpoint& to, const Octets& datagram) {
+  if (silent) return;
+  const Now now = network_.now();
+  if (to.port >= kAccountingLanes) {
+    delivery_.on_reply(static_cast<std::uint16_t>(to.port - kAccountingLanes), from, datagram, now, actions_);
+    const auto places = delivery_.take_delivered();
+    store_.delivered(places);
+    delivery_.taken_off(places);
+  } else if (to.port >= kAccessLanes) {
+    engine_.on_reply(static_cast<std::uint16_t>(to.port - kAccessLanes), from, datagram, now, actions_);
+  } else {
+    engine_.handle({static_cast<std::uint16_t>(to.port == 1812 ? 0 : 1), from, to.address, datagram}, now, actions_);
+  }
+  carry_out();
+}
+
+void Node::carry_out() {
+  const Now now = network_.now();
+  const auto recordings = std::exchange(actions_.recordings, {});
+  for (const auto& recording : recordings) {
+    engine_.on_recorded(recording.ticket, store_.append(recording.incoming), now, actions_);
+  }
+  for (const auto& proof : actions_.proofs) {
+    engine_.on_proved(proof.ticket, proof.stored->matches(proof.typed.reveal()), now, actions_);
+  }
+  const auto leave = [&](std::uint16_t port, const Endpoint& to, engine::Actions::Piece packet) {
+    if (!silent) network_.send({address_, port}, to, actions_.view(packet));
+  };
+  for (const auto& reply : actions_.replies) leave(reply.listener == 0 ? 1812 : 1813, reply.to, reply.packet);
+  for (const auto& ask : actions_.asks) {
+    const bool access = actions_.view(ask.packet)[0] == static_cast<std::uint8_t>(wire::Code::access_request);
+    leave(static_cast<std::uint16_t>((access ? kAccessLanes : kAccountingLanes) + ask.lane), ask.to, ask.packet);
+  }
+  actions_.clear();
+  if (!recordings.empty()) {
+    delivery_.offer(store_.undelivered(), now, actions_);
+    carry_out();
+  }
+}
+
+void Node::turn() {
+  const Now now = network_.now();
+  engine_.on_timer(now, actions_);
+  delivery_.on_timer(now, actions_);
+  if (now.steady >= next_sweep_) {
+    next_sweep_ = now.steady + kSweepEvery;
+    delivery_.offer(store_.undelivered(), now, actions_);
+  }
+  carry_out();
+}
+
+std::optional<TimePoint> Node::next_deadline() {
+  std::optional<TimePoint> out = engine_.next_deadline();
+  const auto sooner = [&out](std::optional<TimePoint> other) {
+    if (other && (!out || *other < *out)) out = other;
+  };
+  sooner(delivery_.next_deadline());
+  if (!store_.undelivered().empty()) sooner(next_sweep_);
+  return out;
+}
+
+Device::Device(Network& network, Endpoint own_endpoint, Endpoint server, Octets request, wire::SharedSecret secret)
+    : own(own_endpoint),
+      network_(network),
+      server_(server),
+      request_(std::move(request)),
+      secret_(std::move(secret)),
+      next_(network.now().steady) {}
+
+void Device::receive(const Octets& datagram) {
+  const auto reply = wire::PacketView::parse(datagram);
+  if (!reply || !wire::verify_response(*reply, wire::PacketView::parse(request_)->authenticator(), secret_)) return;
+  ++replies_;
+  answer_ = reply->code();
+}
+
+void Device::turn() {
+  if (answer_ || sent_ == kDeviceTries || network_.now().steady < next_) return;
+  ++sent_;
+  next_ = network_.now().steady + kDeviceWaits;
+  network_.send(own, server_, request_);
+}
+
+std::optional<TimePoint> Device::next_deadline() const {
+  if (answer_ || sent_ == kDeviceTries) return std::nullopt;
+  return next_;
+}
+
+Node& Network::add_node(const std::string& address, std::string_view plan) {
+  auto node = std::make_unique<Node>(*this, address, plan, random_.below(1U << 30U));
+  const IpAddress at = node->address();
+  return *(nodes_[at] = std::move(node));
+}
+
+Device& Network::add_device(const std::string& own, const std::string& server, Octets request,
+                            const wire::SharedSecret& secret) {
+  const Endpoint at = *Endpoint::parse(own, 0);
+  auto device = std::make_unique<Device>(*this, at, *Endpoint::parse(server, 0), std::move(request), secret);
+  return *(devices_[at] = std::move(device));
+}
+
+void Network::send(const Endpoint& from, const Endpoint& to, OctetView datagram) {
+  const auto chance = [this](double part) { return random_.below(1'000'000) < part * 1'000'000; };
+  const int copies = chance(quality_.loss) ? 0 : chance(quality_.twice) ? 2 : 1;
+  for (int i = 0; i < copies; ++i) {
+    const auto spread = static_cast<std::uint32_t>((quality_.most - quality_.least).count() + 1);
+    const auto delay = quality_.least + std::chrono::milliseconds(random_.below(spread));
+    flying_.push({now().steady + delay, ++flights_, from, to, Octets(datagram.begin(), datagram.end())});
+  }
+}
+
+void Network::deliver(const Flight& flight) {
+  if (const auto device = devices_.find(flight.to); device != devices_.end()) return device->second->receive(flight.datagram);
+  if (const auto node = nodes_.find(flight.to.address); node != nodes_.end()) {
+    node->second->receive(flight.from, flight.to, flight.datagram);
+  }
+}
+
+std::optional<TimePoint> Network::next_event() {
+  std::optional<TimePoint> out;
+  const auto sooner = [&out](std::optional<TimePoint> other) {
+    if (other && (!out || *other < *out)) out = other;
+  };
+  if (!flying_.empty()) sooner(flying_.top().at);
+  for (const auto& [address, node] : nodes_) sooner(node->next_deadline());
+  for (const auto& [endpoint, device] : devices_) sooner(device->next_deadline());
+  return out;
+}
+
+void Network::run(std::chrono::seconds at_most) {
+  const TimePoint until = now().steady + at_most;
+  while (const auto next = next_event()) {
+    if (*next > until) return;
+    if (*next > now().steady) {
+      clock_.advance(std::chrono::ceil<std::chrono::milliseconds>(*next - now().steady));
+    }
+    while (!flying_.empty() && flying_.top().at <= now().steady) {
+      const Flight flight = flying_.top();
+      flying_.pop();
+      deliver(flight);
+    }
+    for (const auto& [address, node] : nodes_) node->turn();
+    for (const auto& [endpoint, device] : devices_) device->turn();
+  }
+}
+
+}  // namespace jembatan::sim

@@ -1,0 +1,119 @@
+#pragma once
+// Many nodes in one process: real engines, a fake clock, links that lose, delay and repeat datagrams.
+#include <deque>
+#include <map>
+#include <memory>
+#include <queue>
+#include <string>
+
+#include "engine/delivery.h"
+#include "engine/engine.h"
+#include "support/fakes.h"
+
+namespace jembatan::sim {
+
+struct LinkQuality {
+  double loss = 0;
+  double twice = 0;  ///< chance that a datagram arrives twice
+  std::chrono::milliseconds least{1};
+  std::chrono::milliseconds most{5};
+};
+
+/// Keeps accounting in memory, with the store's rules: resends are known, what is to be sent on waits in a queue.
+class MemoryStore {
+ public:
+  accounting::Kept append(const accounting::Incoming& incoming);
+  std::vector<accounting::Undelivered> undelivered() const { return {queue_.begin(), queue_.end()}; }
+  void delivered(const std::vector<std::int64_t>& places);
+  const std::vector<accounting::Record>& records() const { return records_; }
+
+ private:
+  std::vector<accounting::Record> records_;
+  std::deque<accounting::Undelivered> queue_;
+  std::int64_t next_place_ = 1;
+};
+
+class Network;
+
+/// One node: an engine and a delivery, as a worker and the deliverer drive them. Listens on ports 1812 and 1813 of its
+/// address; lanes leave from ports 20000 (access) and 30000 (accounting) on.
+class Node {
+ public:
+  Node(Network& network, std::string address, std::string_view plan, unsigned seed);
+  void receive(const Endpoint& from, const Endpoint& to, const Octets& datagram);
+  void turn();  ///< carries on with whatever is due now
+  std::optional<TimePoint> next_deadline();
+  const IpAddress& address() const { return address_; }
+  const engine::Counters& counters() const { return counters_; }
+  const MemoryStore& store() const { return store_; }
+  std::size_t in_flight() const { return engine_.in_flight(); }
+  bool silent = false;  ///< takes nothing and says nothing
+
+ private:
+  void carry_out();
+  Network& network_;
+  IpAddress address_;
+  support::FixedRandom random_;
+  engine::Counters counters_;
+  forward::HealthBoard board_;
+  engine::Engine engine_;
+  engine::Delivery delivery_;
+  engine::Actions actions_;
+  MemoryStore store_;
+  TimePoint next_sweep_;
+};
+
+/// A device: sends a request until it is answered, as often as it likes.
+class Device {
+ public:
+  Device(Network& network, Endpoint own, Endpoint server, Octets request, wire::SharedSecret secret);
+  void receive(const Octets& datagram);
+  void turn();
+  std::optional<TimePoint> next_deadline() const;
+  const std::optional<wire::Code>& answer() const { return answer_; }
+  int replies() const { return replies_; }
+  Endpoint own;
+
+ private:
+  Network& network_;
+  Endpoint server_;
+  Octets request_;
+  wire::SharedSecret secret_;
+  std::optional<wire::Code> answer_;
+  int replies_ = 0;
+  int sent_ = 0;
+  TimePoint next_;
+};
+
+class Network {
+ public:
+  explicit Network(LinkQuality quality, unsigned seed) : quality_(quality), random_(seed) {}
+  Node& add_node(const std::string& address, std::string_view plan);
+  Device& add_device(const std::string& own, const std::string& server, Octets request, const wire::SharedSecret& secret);
+  void send(const Endpoint& from, const Endpoint& to, OctetView datagram);
+  /// Runs until nothing is left to happen, or the time is over.
+  void run(std::chrono::seconds at_most);
+  Now now() const { return clock_.now(); }
+
+ private:
+  struct Flight {
+    TimePoint at;
+    std::uint64_t number = 0;
+    Endpoint from;
+    Endpoint to;
+    Octets datagram;
+    bool operator>(const Flight& other) const { return std::tie(at, number) > std::tie(other.at, other.number); }
+  };
+  void deliver(const Flight& flight);
+  std::optional<TimePoint> next_event();
+
+  LinkQuality quality_;
+  support::FixedRandom random_;
+  support::FakeClock clock_;
+  std::uint64_t flights_ = 0;
+  std::priority_queue<Flight, std::vector<Flight>, std::greater<>> flying_;
+  std::map<IpAddress, std::unique_ptr<Node>> nodes_;
+  std::map<Endpoint, std::unique_ptr<Device>> devices_;
+};
+
+}  // namespace jembatan::sim

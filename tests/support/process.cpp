@@ -1,0 +1,163 @@
+#include "support/process.h"
+
+#include <arpa/inet.h>
+#include <fcntl.h>
+#include <poll.h>
+#include <signal.h>
+#include <sys/socket.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <cstdlib>
+#include <fstream>
+#include <set>
+#include <sstream>
+#include <stdexcept>
+#include <thread>
+
+namespace jembatan::support {
+namespace {
+
+using namespace std::chrono_literals;
+namespace fs = std::filesystem;
+
+[[noreturn]] void become(const std::vector<std::string>& command, const std::vector<std::string>& environment) {
+  for (const std::string& entry : environment) ::putenv(const_cast<char*>(entry.c_str()));
+  std::vector<char*> arguments;
+  for (const std::string& word : command) arguments.push_back(const_cast<char*>(word.c_str()));
+  arguments.push_back(nullptr);
+  ::execv(arguments[0], arguments.data());
+  ::_exit(127);
+}
+
+sockaddr_in address_of(const std::string& address, int port) {
+  sockaddr_in out{};
+  out.sin_family = AF_INET;
+  out.sin_port = htons(static_cast<std::uint16_t>(port));
+  inet_pton(AF_INET, address.c_str(), &out.sin_addr);
+  return out;
+}
+
+int exit_code_of(int status) { return WIFEXITED(status) ? WEXITSTATUS(status) : -WTERMSIG(status); }
+
+}  // namespace
+
+TemporaryFolder::TemporaryFolder() {
+  std::string name = (fs::temp_directory_path() / "jembatan-test-XXXXXX").string();
+  if (mkdtemp(name.data()) == nullptr) throw std::runtime_error("mkdtemp");
+  path_ = name;
+}
+
+TemporaryFolder::~TemporaryFolder() {
+  std::error_code ignored;
+  fs::remove_all(path_, ignored);
+}
+
+void write_file(const fs::path& path, const std::string& text) {
+  fs::create_directories(path.parent_path());
+  std::ofstream(path, std::ios::binary | std::ios::trunc) << text;
+}
+
+std::string read_file(const fs::path& path) {
+  std::ifstream in(path, std::ios::binary);
+  return {std::istreambuf_iterator<char>(in), {}};
+}
+
+int free_port() {
+  static std::set<int> given;
+  for (int tries = 0; tries < 200; ++tries) {
+    const int udp = ::socket(AF_INET, SOCK_DGRAM, 0);
+    const int tcp = ::socket(AF_INET, SOCK_STREAM, 0);
+    sockaddr_in address = address_of("127.0.0.1", 0);
+    socklen_t length = sizeof(address);
+    auto* generic = reinterpret_cast<sockaddr*>(&address);
+    const bool free = ::bind(udp, generic, length) == 0 && ::getsockname(udp, generic, &length) == 0 &&
+                      ::bind(tcp, generic, length) == 0;
+    ::close(udp);
+    ::close(tcp);
+    if (free && given.insert(ntohs(address.sin_port)).second) return ntohs(address.sin_port);
+  }
+  throw std::runtime_error("no free port");
+}
+
+bool eventually(const std::function<bool()>& condition, std::chrono::milliseconds within) {
+  const auto until = std::chrono::steady_clock::now() + within;
+  while (!condition()) {
+    if (std::chrono::steady_clock::now() > until) return false;
+    std::this_thread::sleep_for(5ms);
+  }
+  return true;
+}
+
+Finished run(const std::vector<std::string>& command, const std::vector<std::string>& environment) {
+  const TemporaryFolder folder;
+  const fs::path out = folder.path() / "out";
+  const fs::path error = folder.path() / "error";
+  const int child = ::fork();
+  if (child == 0) {
+    ::dup2(::open("/dev/null", O_RDONLY), STDIN_FILENO);
+    ::dup2(::open(out.c_str(), O_WRONLY | O_CREAT, 0600), STDOUT_FILENO);
+    ::dup2(::open(error.c_str(), O_WRONLY | O_CREAT, 0600), STDERR_FILENO);
+    become(command, environment);
+  }
+  int status = 0;
+  ::waitpid(child, &status, 0);
+  return {exit_code_of(status), read_file(out), read_file(error)};
+}
+
+Background::Background(const std::vector<std::string>& command, const fs::path& log,
+                       const std::vector<std::string>& environment) {
+  process_ = ::fork();
+  if (process_ == 0) {
+    const int out = ::open(log.c_str(), O_WRONLY | O_CREAT | O_APPEND, 0600);
+    ::dup2(::open("/dev/null", O_RDONLY), STDIN_FILENO);
+    ::dup2(out, STDOUT_FILENO);
+    ::dup2(out, STDERR_FILENO);
+    become(command, environment);
+  }
+}
+
+Background::~Background() {
+  if (!running()) return;
+  signal(SIGKILL);
+  (void)wait(20s);
+}
+
+void Background::signal(int number) const { ::kill(process_, number); }
+
+bool Background::running() {
+  int status = 0;
+  if (!ended_ && ::waitpid(process_, &status, WNOHANG) == process_) ended_ = exit_code_of(status);
+  return !ended_;
+}
+
+std::optional<int> Background::wait(std::chrono::milliseconds within) {
+  eventually([this] { return !running(); }, within);
+  return ended_;
+}
+
+UdpPeer::UdpPeer(const std::string& address, int port) : fd_(::socket(AF_INET, SOCK_DGRAM | SOCK_CLOEXEC, 0)) {
+  sockaddr_in local = address_of(address, port);
+  socklen_t length = sizeof(local);
+  if (::bind(fd_, reinterpret_cast<sockaddr*>(&local), length) != 0) throw std::runtime_error("bind");
+  ::getsockname(fd_, reinterpret_cast<sockaddr*>(&local), &length);
+  port_ = ntohs(local.sin_port);
+}
+
+UdpPeer::~UdpPeer() { ::close(fd_); }
+
+void UdpPeer::send(const std::string& address, int port, const std::vector<unsigned char>& datagram) const {
+  const sockaddr_in to = address_of(address, port);
+  ::sendto(fd_, datagram.data(), datagram.size(), 0, reinterpret_cast<const sockaddr*>(&to), sizeof(to));
+}
+
+std::vector<unsigned char> UdpPeer::receive(std::chrono::milliseconds within) const {
+  pollfd wait{fd_, POLLIN, 0};
+  if (poll(&wait, 1, static_cast<int>(within.count())) <= 0) return {};
+  std::vector<unsigned char> out(65536);
+  const ssize_t size = ::recv(fd_, out.data(), out.size(), 0);
+  out.resize(size > 0 ? static_cast<std::size_t>(size) : 0);
+  return out;
+}
+
+}  // namespace jembatan::support

@@ -1,0 +1,141 @@
+#include "accounting/record.h"
+
+#include <gtest/gtest.h>
+
+#include "accounting/sessions.h"
+#include "support/fakes.h"
+#include "support/packets.h"
+
+namespace jembatan::accounting {
+namespace {
+
+using namespace std::chrono_literals;
+using support::accounting_request;
+using support::RequestBuilder;
+
+const WallTime kNow{std::chrono::seconds(1'790'000'000)};
+
+Result<Record> made(const RequestBuilder& request, WallTime now = kNow) {
+  const Octets octets = request.signed_with(support::secret("s"));
+  return make_record(*wire::PacketView::parse(octets), "kerapu", *IpAddress::parse("192.0.2.1"), "reef.example", now);
+}
+
+TEST(Record, TakesTheAttributesApart) {
+  const auto record = made(accounting_request("Stop", "s1")
+                               .user("sari@reef.example")
+                               .with("NAS-Identifier", "deck-2")
+                               .with("Acct-Input-Octets", "5")
+                               .with("Acct-Input-Gigawords", "2")
+                               .with("Acct-Output-Octets", "7")
+                               .with("Acct-Session-Time", "60")
+                               .with("Acct-Terminate-Cause", "User-Request")
+                               .with("Framed-IP-Address", "203.0.113.9")
+                               .with("Calling-Station-Id", "02-00-5E-00-53-01"));
+  ASSERT_TRUE(record) << record.error().text;
+  EXPECT_EQ(record->status, StatusType::stop);
+  EXPECT_EQ(record->nas, "deck-2");
+  EXPECT_EQ(record->user, "sari@reef.example");
+  EXPECT_EQ(record->input_octets, (2ULL << 32U) + 5);  // RFC 2869 §5.1
+  EXPECT_EQ(record->output_octets, 7U);
+  EXPECT_EQ(record->session_time, 60U);
+  EXPECT_EQ(record->terminate_cause, 1U);
+  EXPECT_EQ(record->framed_ip, "203.0.113.9");
+  EXPECT_EQ(record->calling_station, "02-00-5E-00-53-01");
+}
+
+TEST(Record, TheDeviceIsNamedByWhatItSays) {
+  EXPECT_EQ(made(accounting_request("Start", "s").with("NAS-IP-Address", "192.0.2.9"))->nas, "192.0.2.9");
+  EXPECT_EQ(made(accounting_request("Start", "s").with("NAS-IPv6-Address", "2001:db8::9"))->nas, "2001:db8::9");
+  EXPECT_EQ(made(accounting_request("Start", "s"))->nas, "kerapu");
+}
+
+TEST(Record, WithoutStatusOrSessionItIsNone) {  // RFC 2866 §5.1, §5.5
+  EXPECT_EQ(made(RequestBuilder(wire::Code::accounting_request, 1)).error().text, "no Acct-Status-Type of 4 octets");
+  EXPECT_EQ(made(RequestBuilder(wire::Code::accounting_request, 1).with("Acct-Status-Type", "Start")).error().text,
+            "no Acct-Session-Id");
+  EXPECT_TRUE(made(RequestBuilder(wire::Code::accounting_request, 1).with("Acct-Status-Type", "Accounting-On")));
+}
+
+TEST(Record, TheEventIsAsOldAsItWasDelayed) {
+  EXPECT_EQ(made(accounting_request("Start", "s").with("Acct-Delay-Time", "30"))->event_time, kNow - 30s);
+  EXPECT_EQ(made(accounting_request("Start", "s").with("Event-Timestamp", "1789999000").with("Acct-Delay-Time", "30"))
+                ->event_time,
+            WallTime(std::chrono::seconds(1'789'999'000)));
+  EXPECT_EQ(made(accounting_request("Start", "s").with("Acct-Delay-Time", "4294967295"))->event_time, kNow);
+}
+
+TEST(Record, ResendsHaveTheSameDigestAndNothingElseHas) {
+  const auto first = made(accounting_request("Start", "s1", 1).user("sari").with("Acct-Delay-Time", "0"));
+  const auto resent = made(accounting_request("Start", "s1", 2).user("sari").with("Acct-Delay-Time", "8").with("Proxy-State", "x"));
+  const auto other = made(accounting_request("Start", "s2", 1).user("sari").with("Acct-Delay-Time", "0"));
+  const auto stop = made(accounting_request("Stop", "s1", 1).user("sari").with("Acct-Delay-Time", "0"));
+  EXPECT_EQ(first->digest, resent->digest);
+  EXPECT_NE(first->digest, other->digest);
+  EXPECT_NE(first->digest, stop->digest);
+}
+
+TEST(Record, WhatIsSentOnHasWaitedLonger) {  // RFC 2866 §5.2
+  const auto delay_of = [](const Octets& attributes) {
+    wire::PacketBuilder packet(wire::Code::accounting_request, 1, {});
+    (void)packet.add_encoded(attributes);
+    return support::value_in(packet.finish(), "Acct-Delay-Time");
+  };
+  const auto with = made(accounting_request("Start", "s").with("Acct-Delay-Time", "5"));
+  EXPECT_EQ(delay_of(attributes_to_send(*with, kNow + 7s)), "12");
+  const auto without = made(accounting_request("Start", "s"));
+  EXPECT_EQ(delay_of(attributes_to_send(*without, kNow + 7s)), "7");
+  EXPECT_EQ(delay_of(attributes_to_send(*without, kNow + 500ms)), "(none)");
+  EXPECT_EQ(delay_of(attributes_to_send(*without, kNow - 10s)), "(none)");  // a clock that went back
+}
+
+Record at(StatusType status, std::chrono::seconds after, std::uint64_t octets = 0) {
+  Record out;
+  out.status = status;
+  out.client = "kerapu";
+  out.nas = "deck-2";
+  out.session_id = "s1";
+  out.user = "sari";
+  out.event_time = kNow + after;
+  out.input_octets = octets;
+  return out;
+}
+
+TEST(Session, BeginsGrowsAndEnds) {
+  std::optional<Session> session;
+  EXPECT_EQ(follow(session, at(StatusType::start, 0s)), SessionStep::begin);
+  EXPECT_EQ(follow(session, at(StatusType::interim_update, 60s, 100)), SessionStep::update);
+  EXPECT_EQ(follow(session, at(StatusType::stop, 120s, 250)), SessionStep::update);
+  EXPECT_EQ(session->started, kNow);
+  EXPECT_EQ(session->ended, kNow + 120s);
+  EXPECT_EQ(session->input_octets, 250U);
+}
+
+TEST(Session, AStartBehindItsStopDoesNotOpenItAgain) {
+  std::optional<Session> session;
+  EXPECT_EQ(follow(session, at(StatusType::stop, 120s, 250)), SessionStep::begin);
+  EXPECT_EQ(follow(session, at(StatusType::start, 0s)), SessionStep::update);
+  EXPECT_EQ(session->started, kNow);
+  EXPECT_TRUE(session->ended);
+  EXPECT_EQ(follow(session, at(StatusType::interim_update, 60s, 100)), SessionStep::update);
+  EXPECT_EQ(session->input_octets, 250U);
+  EXPECT_EQ(session->updated, kNow + 120s);
+}
+
+TEST(Session, ALaterStartWithTheSameNumberIsAnother) {
+  std::optional<Session> session;
+  (void)follow(session, at(StatusType::start, 0s));
+  (void)follow(session, at(StatusType::stop, 120s, 250));
+  EXPECT_EQ(follow(session, at(StatusType::start, 3600s)), SessionStep::begin);
+  EXPECT_FALSE(session->ended);
+  EXPECT_EQ(session->input_octets, 0U);
+}
+
+TEST(Session, RecordsAboutTheDeviceOrOfUnknownKindChangeNothing) {
+  std::optional<Session> session;
+  EXPECT_EQ(follow(session, at(StatusType::accounting_on, 0s)), SessionStep::nothing);
+  EXPECT_EQ(follow(session, at(static_cast<StatusType>(15), 0s)), SessionStep::nothing);
+  EXPECT_FALSE(session);
+}
+
+}  // namespace
+}  // namespace jembatan::accounting

@@ -1,0 +1,578 @@
+// The life of a request, one node, no network.
+#include <gtest/gtest.h>
+
+#include "engine/delivery.h"
+#include "engine/engine.h"
+#include "support/fakes.h"
+#include "support/packets.h"
+#include "wire/authenticator.h"
+#include "wire/hidden.h"
+
+namespace jembatan::engine {
+namespace {
+
+using namespace std::chrono_literals;
+using support::access_request;
+using support::accounting_request;
+using support::secret;
+using support::status_server;
+using support::value_in;
+using wire::Code;
+using wire::PacketView;
+
+constexpr const char* kPlan = R"(
+[[client]]
+name = "deck"
+address = "192.0.2.0/24"
+secret = "laut"
+[[client]]
+name = "old-deck"
+address = "192.0.2.66"
+secret = "laut"
+message_authenticator = "if-present"
+[[client]]
+name = "dry-dock"
+address = "192.0.2.77"
+secret = "laut"
+enabled = false
+[[user]]
+name = "tamu@reef.example"
+password = { clear = "ombak-3" }
+reply = { vlan = 40 }
+[[user]]
+name = "sari@reef.example"
+password = { hash = "$6$jembatan$l9sAIiCcOmx6wr0FUMEmaety7rOcqVTnJFU1HU23aRnlWkp/Z6ajAvSu5OAgdt4j5OCr1/.HShCTyZvJ4oJYv1" }
+[[user]]
+name = "lama@reef.example"
+password = { clear = "x" }
+enabled = false
+[[user]]
+name = "budi@harbour.example"
+password = { clear = "dermaga-2" }
+[[realm]]
+name = "reef.example"
+handle = "here"
+[[realm]]
+name = "harbour.example"
+handle = "here"
+[[realm]]
+name = "quiet.example"
+handle = "ignore"
+[[realm]]
+name = "lagoon.example"
+forward = "lagoon"
+[[realm]]
+name = "island.example"
+forward = "strict-island"
+strip = true
+[realm_default]
+missing = { assume = "harbour.example" }
+[[group]]
+name = "lagoon"
+answer_within = "1s"
+attempts = 2
+[[group.server]]
+name = "lagoon-1"
+address = "198.51.100.1"
+secret = "danau"
+[[group]]
+name = "strict-island"
+answer_within = "1s"
+attempts = 1
+when_silent = "refuse"
+[[group.server]]
+name = "island-1"
+address = "198.51.100.2"
+secret = "pulau"
+message_authenticator = "if-present"
+)";
+
+class Handle : public testing::Test {
+ protected:
+  Handle() : engine({{forward::Purpose::access, forward::Purpose::accounting}, 256, 10000ms, 64}, random, counters) {
+    engine.use(board.go_live(support::plan_of(kPlan)));
+  }
+
+  // Everything that a datagram leads to; what was done before is forgotten.
+  const Actions& receive(const Octets& datagram, const char* from = "192.0.2.1:4000", std::uint16_t listener = 0) {
+    out.clear();
+    engine.handle({listener, *Endpoint::parse(from, 0), {}, datagram}, clock.now(), out);
+    return out;
+  }
+  const Actions& account(const Octets& datagram) { return receive(datagram, "192.0.2.1:4000", 1); }
+  OctetView reply() const { return out.replies.empty() ? OctetView{} : out.view(out.replies[0].packet); }
+  Code reply_code() const { return out.replies.empty() ? Code{} : static_cast<Code>(reply()[0]); }
+  const Event& event() const { return out.events.at(0); }
+  std::string outcome() const { return out.events.empty() ? "none" : std::string(name_of(event().outcome)); }
+
+  // A server's answer to what was asked, signed with its secret.
+  Octets answer_of(Code code, std::string_view with_secret, const Octets& attributes = {}, bool sign = true) const {
+    const auto request = PacketView::parse(asked);
+    wire::PacketBuilder packet(code, request->identifier(), request->authenticator());
+    if (sign) (void)packet.add_message_authenticator();
+    (void)packet.add_encoded(attributes);
+    wire::sign_response(packet.finish(), request->authenticator(), secret(with_secret));
+    return {packet.finish().begin(), packet.finish().end()};
+  }
+  void keep_asked() {
+    ASSERT_EQ(out.asks.size(), 1U);
+    const OctetView view = out.view(out.asks[0].packet);
+    asked.assign(view.begin(), view.end());
+  }
+  const Actions& from_server(const Octets& datagram, const char* server = "198.51.100.1:1812") {
+    out.clear();
+    engine.on_reply(0, *Endpoint::parse(server, 0), datagram, clock.now(), out);
+    return out;
+  }
+  const Actions& wait(std::chrono::milliseconds time) {
+    out.clear();
+    engine.on_timer(clock.advance(time), out);
+    return out;
+  }
+  void expect_counters_to_add_up() const {
+    std::uint64_t ended = 0;
+    for (std::size_t i = 0; i < kOutcomes; ++i) ended += counters.count(static_cast<Outcome>(i));
+    EXPECT_EQ(counters.received_count(), ended + engine.in_flight());
+  }
+
+  support::FakeClock clock;
+  support::FixedRandom random{1};
+  Counters counters;
+  forward::HealthBoard board;
+  Engine engine;
+  Actions out;
+  Octets asked;
+};
+
+const Octets& tamu() {
+  static const Octets octets = access_request().user("tamu@reef.example").password("ombak-3").signed_with(secret("laut"));
+  return octets;
+}
+
+Octets lagoon(std::uint8_t identifier = 7) {
+  return access_request(identifier).user("rani@lagoon.example").password("x").signed_with(secret("laut"));
+}
+
+TEST_F(Handle, TheRightPasswordIsAcceptedWithTheUsersReply) {
+  receive(tamu());
+  EXPECT_EQ(reply_code(), Code::access_accept);
+  EXPECT_EQ(value_in(reply(), "Tunnel-Private-Group-ID"), "\"40\"");
+  const auto accept = PacketView::parse(reply());
+  EXPECT_EQ((*accept->attributes().begin()).type, wire::AttributeType::message_authenticator);  // first
+  const wire::Authenticator request = PacketView::parse(tamu())->authenticator();
+  EXPECT_TRUE(wire::verify_response(*accept, request, secret("laut")));
+  EXPECT_EQ(wire::check_message_authenticator(*accept, request, secret("laut")), wire::Signature::valid);
+  EXPECT_EQ(outcome(), "accepted");
+  EXPECT_EQ(event().user, "tamu@reef.example");
+  expect_counters_to_add_up();
+}
+
+TEST_F(Handle, LetterCaseOfTheNameDoesNotMatter) {
+  receive(access_request().user("TAMU@Reef.Example").password("ombak-3").signed_with(secret("laut")));
+  EXPECT_EQ(reply_code(), Code::access_accept);
+}
+
+struct RefusalCase {
+  const char* user;
+  const char* password;
+  const char* because;
+};
+
+TEST_F(Handle, EveryRefusalHasItsReason) {
+  const RefusalCase cases[] = {
+      {"tamu@reef.example", "Ombak-3", "wrong password"},
+      {"tamu@reef.example", "", "the password is empty"},
+      {"nobody@reef.example", "x", "no such user here"},
+      {"lama@reef.example", "x", "the user is switched off"},
+      {"x@nowhere.example", "x", "no realm of the plan matches"},
+  };
+  std::uint8_t identifier = 0;
+  for (const RefusalCase& one : cases) {
+    receive(access_request(++identifier).user(one.user).password(one.password).signed_with(secret("laut")));
+    EXPECT_EQ(reply_code(), Code::access_reject) << one.user;
+    EXPECT_EQ(event().because, one.because);
+  }
+  receive(access_request(99).user("tamu@reef.example").signed_with(secret("laut")));
+  EXPECT_EQ(event().because, "no User-Password in the request: only PAP can be proved here");
+  expect_counters_to_add_up();
+}
+
+TEST_F(Handle, ANameWithoutRealmGetsTheAssumedOne) {
+  receive(access_request().user("budi").password("dermaga-2").signed_with(secret("laut")));
+  EXPECT_EQ(reply_code(), Code::access_accept);
+}
+
+TEST_F(Handle, ProxyStateComesBackInItsOrder) {  // RFC 2865 §5.33
+  receive(access_request().user("x@nowhere.example").with("Proxy-State", "0x01").with("Proxy-State", "0x02").signed_with(secret("laut")));
+  std::string seen;
+  const auto reject = PacketView::parse(reply());
+  for (const auto attribute : reject->attributes()) {
+    if (attribute.type == wire::AttributeType::proxy_state) seen += to_hex(attribute.value);
+  }
+  EXPECT_EQ(seen, "0102");
+}
+
+TEST_F(Handle, AHashIsComparedElsewhereAndTheAnswerFollows) {
+  receive(access_request().user("sari@reef.example").password("laut-biru-7").signed_with(secret("laut")));
+  ASSERT_EQ(out.proofs.size(), 1U);
+  EXPECT_TRUE(out.replies.empty());
+  EXPECT_EQ(text_of(out.proofs[0].typed.reveal()), "laut-biru-7");
+  const Ticket ticket = out.proofs[0].ticket;
+  out.clear();
+  engine.on_proved(ticket, true, clock.advance(3ms), out);
+  EXPECT_EQ(reply_code(), Code::access_accept);
+  EXPECT_EQ(event().took, 3ms);
+  out.clear();
+  engine.on_proved(ticket, true, clock.now(), out);  // too late, twice: nothing happens
+  EXPECT_TRUE(out.replies.empty());
+  expect_counters_to_add_up();
+}
+
+TEST_F(Handle, AnUnreadablePasswordHintsAtTheSecret) {
+  receive(access_request().user("tamu@reef.example").password("ombak-3").not_signed(secret("lautan")), "192.0.2.66:4000");
+  EXPECT_EQ(reply_code(), Code::access_reject);
+  EXPECT_EQ(event().because, "wrong password: it is unreadable with this client's secret, which very likely differs");
+}
+
+struct DropCase {
+  const char* outcome;
+  Octets datagram;
+  const char* from = "192.0.2.1:4000";
+  std::uint16_t listener = 0;
+};
+
+TEST_F(Handle, WhatIsNotGenuineGetsNoAnswer) {
+  const auto request = access_request().user("tamu@reef.example").password("ombak-3");
+  Octets cut(tamu().begin(), tamu().end() - 1);
+  const std::vector<DropCase> cases{
+      {"unknown-client", tamu(), "203.0.113.1:4000"},
+      {"client-off", tamu(), "192.0.2.77:4000"},
+      {"malformed", {1, 2, 3}},
+      {"malformed", cut},
+      {"wrong-signature", request.signed_with(secret("lautan"))},
+      {"unsigned-request", request.not_signed(secret("laut"))},
+      {"unsigned-request", access_request().user("a").with("EAP-Message", "x").not_signed(secret("laut")), "192.0.2.66:1"},
+      {"unsigned-request", status_server().not_signed(secret("laut")), "192.0.2.66:1"},
+      {"wrong-code", accounting_request("Start", "s").signed_with(secret("laut"))},
+      {"wrong-code", tamu(), "192.0.2.1:4000", 1},
+      {"wrong-signature", accounting_request("Start", "s").signed_with(secret("lautan")), "192.0.2.1:4000", 1},
+      {"ignored", access_request().user("a@quiet.example").password("x").signed_with(secret("laut"))},
+  };
+  for (const DropCase& one : cases) {
+    receive(one.datagram, one.from, one.listener);
+    EXPECT_EQ(outcome(), one.outcome);
+    EXPECT_TRUE(out.replies.empty()) << one.outcome;
+  }
+  expect_counters_to_add_up();
+}
+
+TEST_F(Handle, AClientThatNeedNotSignIsStillCheckedWhenItDoes) {
+  receive(tamu(), "192.0.2.66:4000");
+  EXPECT_EQ(outcome(), "accepted");
+  receive(access_request(8).user("tamu@reef.example").password("ombak-3").signed_with(secret("lautan")), "192.0.2.66:4000");
+  EXPECT_EQ(outcome(), "wrong-signature");
+}
+
+TEST_F(Handle, StatusServerIsAnsweredOnBothPorts) {  // RFC 5997 §4
+  receive(status_server().signed_with(secret("laut")));
+  EXPECT_EQ(reply_code(), Code::access_accept);
+  account(status_server().signed_with(secret("laut")));
+  EXPECT_EQ(reply_code(), Code::accounting_response);
+}
+
+TEST_F(Handle, TheSameRequestGetsTheSameOctets) {  // RFC 5080 §2.2.2
+  receive(tamu());
+  const Octets first(reply().begin(), reply().end());
+  clock.advance(5s);
+  receive(tamu());
+  EXPECT_EQ(outcome(), "repeat-answered");
+  EXPECT_EQ(first, Octets(reply().begin(), reply().end()));
+}
+
+TEST_F(Handle, ForwardedRequestsAreNewPacketsForTheServer) {
+  receive(access_request().user("rani@lagoon.example").password("danau-1").with("NAS-Port", "3").with("Proxy-State", "0xaa")
+              .signed_with(secret("laut")));
+  keep_asked();
+  const auto request = PacketView::parse(asked);
+  EXPECT_EQ(wire::check_message_authenticator(*request, request->authenticator(), secret("danau")), wire::Signature::valid);
+  EXPECT_EQ((*request->attributes().begin()).type, wire::AttributeType::message_authenticator);
+  EXPECT_NE(request->authenticator(), PacketView::parse(lagoon())->authenticator());
+  const auto password = wire::reveal_password(request->find(wire::AttributeType::user_password)->value,
+                                              request->authenticator(), secret("danau"));
+  EXPECT_EQ(text_of(*password), "danau-1");
+  EXPECT_EQ(value_in(asked, "NAS-Port"), "3");
+  EXPECT_EQ(request->count(wire::AttributeType::proxy_state), 2U);
+  EXPECT_EQ(value_in(asked, "Proxy-State"), "0xaa");  // the client's own stays in front
+}
+
+TEST_F(Handle, TheServersAnswerIsSignedAnewForTheClient) {
+  receive(access_request().user("rani@lagoon.example").password("x").with("Proxy-State", "0xaa").signed_with(secret("laut")));
+  keep_asked();
+  Octets attributes{11, 6, 'c', 'r', 'e', 'w', 33, 3, 0xaa, 33, 4, 1, 2};
+  from_server(answer_of(Code::access_accept, "danau", attributes));
+  EXPECT_EQ(reply_code(), Code::access_accept);
+  EXPECT_EQ(value_in(reply(), "Filter-Id"), "\"crew\"");
+  const auto accept = PacketView::parse(reply());
+  EXPECT_EQ(accept->count(wire::AttributeType::proxy_state), 1U);
+  EXPECT_EQ(accept->count(wire::AttributeType::message_authenticator), 1U);
+  EXPECT_EQ(accept->identifier(), 7);
+  EXPECT_EQ(outcome(), "accepted");
+  EXPECT_EQ(event().server, "lagoon/lagoon-1");
+  EXPECT_EQ(engine.in_flight(), 0U);
+  expect_counters_to_add_up();
+}
+
+TEST_F(Handle, AChallengePassesThroughWithItsState) {
+  receive(lagoon());
+  keep_asked();
+  from_server(answer_of(Code::access_challenge, "danau", {24, 4, 9, 9}));
+  EXPECT_EQ(reply_code(), Code::access_challenge);
+  EXPECT_EQ(value_in(reply(), "State"), "0x0909");
+  EXPECT_EQ(outcome(), "challenged");
+}
+
+TEST_F(Handle, RepliesThatAreNotGenuineAreThrownAwayAndTheRightOneStillCounts) {
+  receive(lagoon());
+  keep_asked();
+  from_server(answer_of(Code::access_accept, "wrong"));
+  EXPECT_EQ(outcome(), "reply-not-genuine");
+  from_server(answer_of(Code::access_accept, "danau", {}, false));
+  EXPECT_EQ(outcome(), "reply-not-genuine");
+  EXPECT_EQ(event().because, "no Message-Authenticator, which the plan requires of this server");
+  from_server(answer_of(Code::accounting_response, "danau"));
+  EXPECT_EQ(outcome(), "reply-malformed");
+  from_server({1, 2, 3});
+  EXPECT_EQ(outcome(), "reply-malformed");
+  from_server(answer_of(Code::access_accept, "danau"), "198.51.100.9:1812");
+  EXPECT_EQ(outcome(), "reply-unexpected");
+  from_server(answer_of(Code::access_accept, "danau"));
+  EXPECT_EQ(reply_code(), Code::access_accept);
+  from_server(answer_of(Code::access_accept, "danau"));
+  EXPECT_EQ(outcome(), "reply-unexpected");
+  expect_counters_to_add_up();
+}
+
+TEST_F(Handle, ASilentServerIsAskedAgainWithTheSameOctetsThenGivenUp) {
+  receive(lagoon());
+  keep_asked();
+  wait(1s);
+  ASSERT_EQ(out.asks.size(), 1U);
+  const OctetView again = out.view(out.asks[0].packet);
+  EXPECT_EQ(asked, Octets(again.begin(), again.end()));
+  wait(1s);
+  EXPECT_EQ(outcome(), "no-answer");
+  EXPECT_EQ(event().detail, "group lagoon: none of its 1 servers answered");
+  EXPECT_TRUE(out.replies.empty());
+  EXPECT_FALSE(engine.next_deadline());
+  receive(lagoon());  // the client tries again: a new attempt
+  EXPECT_EQ(out.asks.size(), 1U);
+  expect_counters_to_add_up();
+}
+
+TEST_F(Handle, AGroupCanRefuseWhenItIsSilent) {
+  receive(access_request().user("ani@island.example").password("x").signed_with(secret("laut")));
+  keep_asked();
+  EXPECT_EQ(value_in(asked, "User-Name"), "\"ani\"");  // strip = true
+  wait(1s);
+  EXPECT_EQ(reply_code(), Code::access_reject);
+  EXPECT_EQ(event().because, "no server answered");
+}
+
+TEST_F(Handle, ARepeatWaitsForTheAnswerOfTheFirst) {
+  receive(lagoon());
+  keep_asked();
+  receive(lagoon());
+  EXPECT_EQ(outcome(), "repeat-waiting");
+  EXPECT_TRUE(out.asks.empty());
+  from_server(answer_of(Code::access_accept, "danau"));
+  EXPECT_EQ(out.replies.size(), 1U);
+  expect_counters_to_add_up();
+}
+
+TEST_F(Handle, ANewRequestWithTheSameIdentifierSupersedesTheOne) {
+  receive(lagoon());
+  keep_asked();
+  receive(access_request(7).authenticator(200).user("rani@lagoon.example").password("y").signed_with(secret("laut")));
+  EXPECT_EQ(out.asks.size(), 1U);
+  from_server(answer_of(Code::access_accept, "danau"));
+  EXPECT_TRUE(out.replies.empty());
+  EXPECT_EQ(outcome(), "superseded");
+  expect_counters_to_add_up();
+}
+
+TEST_F(Handle, ChapWithoutChallengeTakesTheAuthenticatorAlong) {  // RFC 2865 §5.40
+  const Octets request = access_request().user("rani@lagoon.example").with("CHAP-Password", "0x0102030405060708090a0b0c0d0e0f1011").signed_with(secret("laut"));
+  receive(request);
+  keep_asked();
+  EXPECT_EQ(value_in(asked, "CHAP-Challenge"), "0x" + to_hex(OctetView(PacketView::parse(request)->authenticator())));
+}
+
+TEST_F(Handle, RequestsUnderWayEndWithThePlanTheyBeganWith) {
+  receive(lagoon());
+  keep_asked();
+  engine.use(board.go_live(support::plan_of("")));
+  from_server(answer_of(Code::access_accept, "danau"));
+  EXPECT_EQ(reply_code(), Code::access_accept);
+  receive(lagoon(8));
+  EXPECT_EQ(outcome(), "unknown-client");
+}
+
+TEST_F(Handle, TooManyUnderWayAreCountedNotKept) {
+  for (std::uint8_t id = 0; id < 64; ++id) receive(lagoon(id));
+  receive(lagoon(64));
+  EXPECT_EQ(outcome(), "overloaded");
+  expect_counters_to_add_up();
+}
+
+TEST_F(Handle, StoppingEndsEverythingUnderWay) {
+  receive(lagoon(1));
+  receive(lagoon(2));
+  out.clear();
+  engine.stop(clock.now(), out);
+  EXPECT_EQ(out.events.size(), 2U);
+  EXPECT_EQ(outcome(), "stopped");
+  EXPECT_EQ(engine.in_flight(), 0U);
+  EXPECT_FALSE(engine.next_deadline());
+  expect_counters_to_add_up();
+}
+
+TEST_F(Handle, AccountingIsAnsweredWhenTheRecordIsKept) {  // RFC 2866 §4.2
+  const Octets start = accounting_request("Start", "s1").user("tamu@reef.example").with("Proxy-State", "0xbb").signed_with(secret("laut"));
+  account(start);
+  EXPECT_TRUE(out.replies.empty());
+  ASSERT_EQ(out.recordings.size(), 1U);
+  EXPECT_EQ(out.recordings[0].incoming.record.session_id, "s1");
+  EXPECT_EQ(out.recordings[0].incoming.record.realm, "reef.example");
+  EXPECT_TRUE(out.recordings[0].incoming.groups.empty());
+  const Ticket ticket = out.recordings[0].ticket;
+  account(start);
+  EXPECT_EQ(outcome(), "repeat-waiting");
+  out.clear();
+  engine.on_recorded(ticket, accounting::Kept{1, false}, clock.now(), out);
+  EXPECT_EQ(reply_code(), Code::accounting_response);
+  EXPECT_EQ(value_in(reply(), "Proxy-State"), "0xbb");
+  EXPECT_TRUE(wire::verify_response(*PacketView::parse(reply()), PacketView::parse(start)->authenticator(), secret("laut")));
+  expect_counters_to_add_up();
+}
+
+TEST_F(Handle, AccountingThatTheStoreRefusesIsNotAnsweredAndMayComeAgain) {
+  const Octets start = accounting_request("Start", "s1").user("tamu@reef.example").signed_with(secret("laut"));
+  account(start);
+  const Ticket ticket = out.recordings.at(0).ticket;
+  out.clear();
+  engine.on_recorded(ticket, fail(Errc::io, "store: disk full"), clock.now(), out);
+  EXPECT_TRUE(out.replies.empty());
+  EXPECT_EQ(outcome(), "not-recorded");
+  EXPECT_EQ(event().detail, "store: disk full");
+  account(start);
+  EXPECT_EQ(out.recordings.size(), 1U);
+}
+
+TEST_F(Handle, AccountingOfAForwardedRealmIsForItsGroupToo) {
+  account(accounting_request("Start", "s1").user("rani@lagoon.example").signed_with(secret("laut")));
+  ASSERT_EQ(out.recordings.size(), 1U);
+  EXPECT_TRUE(out.recordings[0].incoming.keep);
+  EXPECT_EQ(out.recordings[0].incoming.groups, std::vector<std::string>{"lagoon"});
+  account(accounting_request("Start", "s2", 10).user("x@nowhere.example").signed_with(secret("laut")));
+  EXPECT_TRUE(out.recordings.at(0).incoming.groups.empty());  // kept here all the same
+}
+
+TEST_F(Handle, AccountingWithoutItsPartsIsMalformed) {
+  account(support::RequestBuilder(Code::accounting_request, 1).user("tamu@reef.example").signed_with(secret("laut")));
+  EXPECT_EQ(outcome(), "malformed");
+  EXPECT_EQ(event().detail, "no Acct-Status-Type of 4 octets");
+}
+
+TEST_F(Handle, RandomDatagramsAlwaysEndInOneOutcome) {
+  support::FixedRandom noise(99);
+  for (int i = 0; i < 20000; ++i) {
+    Octets datagram(noise.below(200));
+    noise.fill(datagram);
+    if (datagram.size() > 4 && noise.below(2) == 0) {
+      datagram[0] = static_cast<std::uint8_t>(noise.below(14));
+      store16(&datagram[2], static_cast<std::uint16_t>(datagram.size()));
+    }
+    receive(datagram, noise.below(2) == 0 ? "192.0.2.66:9" : "192.0.2.1:9", static_cast<std::uint16_t>(noise.below(2)));
+  }
+  expect_counters_to_add_up();
+}
+
+class DeliveryTest : public testing::Test {
+ protected:
+  DeliveryTest() : delivery(random, counters, 4) { delivery.use(board.go_live(support::plan_of(kPlan))); }
+
+  static accounting::Undelivered item(std::int64_t place, const std::string& group = "lagoon") {
+    accounting::Undelivered out;
+    out.place = place;
+    out.group = group;
+    out.record.id = place;
+    out.record.received = support::FakeClock().now().wall;
+    out.record.attributes = {40, 6, 0, 0, 0, 1, 44, 4, 's', '1'};
+    return out;
+  }
+  void offer(std::vector<accounting::Undelivered> items) {
+    out.clear();
+    delivery.offer(std::move(items), clock.now(), out);
+  }
+  void acknowledge() {
+    const OctetView view = out.view(out.asks.at(0).packet);
+    const Octets request(view.begin(), view.end());
+    const auto packet = PacketView::parse(request);
+    EXPECT_TRUE(wire::verify_accounting_request(*packet, secret("danau")));
+    EXPECT_EQ(out.asks[0].to.text(), "198.51.100.1:1813");
+    wire::PacketBuilder reply(Code::accounting_response, packet->identifier(), packet->authenticator());
+    wire::sign_response(reply.finish(), packet->authenticator(), secret("danau"));
+    delivery.on_reply(0, out.asks[0].to, reply.finish(), clock.now(), out);
+  }
+
+  support::FakeClock clock;
+  support::FixedRandom random{1};
+  Counters counters;
+  forward::HealthBoard board;
+  Delivery delivery;
+  Actions out;
+};
+
+TEST_F(DeliveryTest, AnAcknowledgedRecordLeavesTheQueue) {
+  offer({item(5)});
+  acknowledge();
+  EXPECT_EQ(delivery.take_delivered(), std::vector<std::int64_t>{5});
+  EXPECT_EQ(delivery.under_way(), 0U);
+}
+
+TEST_F(DeliveryTest, WhatIsUnderWayOrBeingTakenOffIsNotSentTwice) {
+  offer({item(5)});
+  const Actions first = out;
+  offer({item(5)});
+  EXPECT_TRUE(out.asks.empty());
+  out = first;
+  acknowledge();
+  offer({item(5)});
+  EXPECT_TRUE(out.asks.empty());
+  delivery.taken_off({5});
+  offer({item(5)});
+  EXPECT_EQ(out.asks.size(), 1U);
+}
+
+TEST_F(DeliveryTest, WithoutAnswerItWaitsInTheQueue) {
+  offer({item(5)});
+  out.clear();
+  delivery.on_timer(clock.advance(1s), out);
+  EXPECT_EQ(out.asks.size(), 1U);
+  delivery.on_timer(clock.advance(1s), out);
+  ASSERT_EQ(out.notices.size(), 1U);
+  EXPECT_EQ(out.notices[0].text, "record 5 waits in the queue (group lagoon: none of its 1 servers answered)");
+  EXPECT_EQ(delivery.under_way(), 0U);
+  offer({item(5)});
+  EXPECT_EQ(out.asks.size(), 1U);
+  EXPECT_EQ(value_in(out.view(out.asks[0].packet), "Acct-Delay-Time"), "2");
+}
+
+TEST_F(DeliveryTest, IsBoundedAndLeavesUnknownGroupsInTheQueue) {
+  offer({item(1), item(2, "gone"), item(3), item(4), item(5), item(6)});
+  EXPECT_EQ(out.asks.size(), 4U);
+  EXPECT_EQ(delivery.room(), 0U);
+}
+
+}  // namespace
+}  // namespace jembatan::engine
