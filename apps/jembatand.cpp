@@ -24,7 +24,8 @@ int code(Exit exit) {
 }
 
 void log_problems(const document::Problems& problems) {
-  for (const std::string_view line : split(problems.text(), '\n')) {
+  const std::string report = problems.text();
+  for (const std::string_view line : split(report, '\n')) {
     if (!line.empty()) server::log_error(line);
   }
 }
@@ -74,6 +75,7 @@ int run(const std::string& node_file) {
   server::log_info(fmt::format("node {} is up version={} management={} process={}", settings->name,
                                JEMBATAN_VERSION, settings->management.text(), getpid()));
   wait_for_signals(**server);
+  std::signal(SIGTERM, SIG_IGN);  // once is enough: answers are under way
   server::log_info(fmt::format("node {} stops", settings->name));
   api->reset();
   (*server)->stop();

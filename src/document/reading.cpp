@@ -7,6 +7,7 @@
 #include "base/text.h"
 
 namespace jembatan::document {
+
 // The line as it may be shown: what stands behind '=' is masked where it may be a secret.
 std::string Reading::shown(Position at, Mask mask) const {
   if (at.line == 0 || at.line > file_.lines.size()) return "";
@@ -14,7 +15,9 @@ std::string Reading::shown(Position at, Mask mask) const {
   const std::string plain = lower(line);
   const bool secret =
       plain.find("secret") != std::string::npos || plain.find("password") != std::string::npos;
-  if (mask == Mask::if_it_may_be_secret && !secret) return line;
+  // With several keys on the line, one of them may be a misspelt secret.
+  const bool one_key = std::count(line.begin(), line.end(), '=') <= 1;
+  if (mask == Mask::if_it_may_be_secret && !secret && one_key) return line;
   const std::size_t equals = line.find('=');
   if (equals != std::string::npos) return line.substr(0, equals) + "= ********";
   // Without '=' it is a table's heading, or the inside of a text over several lines.

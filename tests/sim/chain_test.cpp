@@ -82,21 +82,29 @@ struct Chain {
 
   // Request number n, from a source port of its own.
   Device& sign_in(int n, const char* password) {
-    return add(n, "1812", access_request(static_cast<std::uint8_t>(n)).authenticator(static_cast<std::uint8_t>(n * 7))
-                              .user("tamu@reef.example").password(password).signed_with(secret("deck")));
+    return add(n, "1812",
+               access_request(static_cast<std::uint8_t>(n))
+                   .authenticator(static_cast<std::uint8_t>(n * 7))
+                   .user("tamu@reef.example")
+                   .password(password)
+                   .signed_with(secret("deck")));
   }
   Device& account(int n, const char* status, const std::string& session) {
-    return add(n, "1813", accounting_request(status, session, static_cast<std::uint8_t>(n)).user("tamu@reef.example")
-                              .with("Acct-Session-Time", std::to_string(n)).signed_with(secret("deck")));
+    return add(n, "1813",
+               accounting_request(status, session, static_cast<std::uint8_t>(n))
+                   .user("tamu@reef.example")
+                   .with("Acct-Session-Time", std::to_string(n))
+                   .signed_with(secret("deck")));
   }
   Device& add(int n, const std::string& port, Octets request) {
-    return network.add_device("192.0.2.9:" + std::to_string(1000 + n), "198.51.100.10:" + port, std::move(request),
-                              secret("deck"));
+    return network.add_device("192.0.2.9:" + std::to_string(1000 + n), "198.51.100.10:" + port,
+                              std::move(request), secret("deck"));
   }
   void expect_counters_to_add_up() {
     for (const Node* node : {&edge, &hub, &reef_1, &reef_2}) {
       std::uint64_t ended = 0;
-      for (std::size_t i = 0; i < engine::kOutcomes; ++i) ended += node->counters().count(static_cast<Outcome>(i));
+      for (std::size_t i = 0; i < engine::kOutcomes; ++i)
+        ended += node->counters().count(static_cast<Outcome>(i));
       EXPECT_EQ(node->counters().received_count(), ended + node->in_flight());
     }
   }
@@ -127,7 +135,8 @@ TEST_P(LossyChain, EverySignInStillEndsRight) {  // three of ten datagrams are l
   std::vector<std::pair<Device*, Code>> expected;
   for (int n = 0; n < 120; ++n) {
     const bool right = n % 3 != 0;
-    expected.emplace_back(&chain.sign_in(n, right ? "ombak-3" : "wrong"), right ? Code::access_accept : Code::access_reject);
+    expected.emplace_back(&chain.sign_in(n, right ? "ombak-3" : "wrong"),
+                          right ? Code::access_accept : Code::access_reject);
   }
   chain.network.run(600s);
   for (const auto& [device, answer] : expected) EXPECT_EQ(device->answer(), answer) << device->own.text();
@@ -147,7 +156,8 @@ TEST_P(LossyChain, EveryAccountingRecordArrivesAtEveryHopOnce) {
   for (const Device* device : devices) EXPECT_EQ(device->answer(), Code::accounting_response);
   EXPECT_EQ(chain.edge.store().records().size(), 60U);
   EXPECT_EQ(chain.hub.store().records().size(), 60U);
-  // A record whose acknowledgement was lost may have reached the second home as well as the first: at each, once.
+  // A record whose acknowledgement was lost may have reached the second home as well as the first: at each,
+  // once.
   std::set<std::pair<std::string, accounting::StatusType>> seen;
   for (const Node* home : {&chain.reef_1, &chain.reef_2}) {
     std::set<std::pair<std::string, accounting::StatusType>> here;

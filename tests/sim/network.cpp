@@ -30,14 +30,17 @@ accounting::Kept MemoryStore::append(const accounting::Incoming& incoming) {
 }
 
 void MemoryStore::delivered(const std::vector<std::int64_t>& places) {
-  std::erase_if(queue_, [&](const auto& item) { return std::find(places.begin(), places.end(), item.place) != places.end(); });
+  std::erase_if(queue_, [&](const auto& item) {
+    return std::find(places.begin(), places.end(), item.place) != places.end();
+  });
 }
 
 Node::Node(Network& network, std::string address, std::string_view plan, unsigned seed)
     : network_(network),
       address_(*IpAddress::parse(address)),
       random_(seed),
-      engine_({{forward::Purpose::access, forward::Purpose::accounting}, 4096, 10000ms, 4096}, random_, counters_),
+      engine_({{forward::Purpose::access, forward::Purpose::accounting}, 4096, 10000ms, 4096}, random_,
+              counters_),
       delivery_(random_, counters_, 64),
       next_sweep_(network.now().steady) {
   const auto live = board_.go_live(support::plan_of(plan));
@@ -56,7 +59,8 @@ void Node::receive(const Endpoint& from, const Endpoint& to, const Octets& datag
   } else if (to.port >= kAccessLanes) {
     engine_.on_reply(static_cast<std::uint16_t>(to.port - kAccessLanes), from, datagram, now, actions_);
   } else {
-    engine_.handle({static_cast<std::uint16_t>(to.port == 1812 ? 0 : 1), from, to.address, datagram}, now, actions_);
+    engine_.handle({static_cast<std::uint16_t>(to.port == 1812 ? 0 : 1), from, to.address, datagram}, now,
+                   actions_);
   }
   carry_out();
 }
@@ -76,7 +80,8 @@ void Node::carry_out() {
   for (const auto& reply : actions_.replies) leave(reply.listener == 0 ? 1812 : 1813, reply.to, reply.packet);
   for (const auto& ask : actions_.asks) {
     const bool access = actions_.view(ask.packet)[0] == static_cast<std::uint8_t>(wire::Code::access_request);
-    leave(static_cast<std::uint16_t>((access ? kAccessLanes : kAccountingLanes) + ask.lane), ask.to, ask.packet);
+    leave(static_cast<std::uint16_t>((access ? kAccessLanes : kAccountingLanes) + ask.lane), ask.to,
+          ask.packet);
   }
   actions_.clear();
   if (!recordings.empty()) {
@@ -106,7 +111,8 @@ std::optional<TimePoint> Node::next_deadline() {
   return out;
 }
 
-Device::Device(Network& network, Endpoint own_endpoint, Endpoint server, Octets request, wire::SharedSecret secret)
+Device::Device(Network& network, Endpoint own_endpoint, Endpoint server, Octets request,
+               wire::SharedSecret secret)
     : own(own_endpoint),
       network_(network),
       server_(server),
@@ -116,7 +122,8 @@ Device::Device(Network& network, Endpoint own_endpoint, Endpoint server, Octets 
 
 void Device::receive(const Octets& datagram) {
   const auto reply = wire::PacketView::parse(datagram);
-  if (!reply || !wire::verify_response(*reply, wire::PacketView::parse(request_)->authenticator(), secret_)) return;
+  if (!reply || !wire::verify_response(*reply, wire::PacketView::parse(request_)->authenticator(), secret_))
+    return;
   ++replies_;
   answer_ = reply->code();
 }
@@ -157,7 +164,8 @@ void Network::send(const Endpoint& from, const Endpoint& to, OctetView datagram)
 }
 
 void Network::deliver(const Flight& flight) {
-  if (const auto device = devices_.find(flight.to); device != devices_.end()) return device->second->receive(flight.datagram);
+  if (const auto device = devices_.find(flight.to); device != devices_.end())
+    return device->second->receive(flight.datagram);
   if (const auto node = nodes_.find(flight.to.address); node != nodes_.end()) {
     node->second->receive(flight.from, flight.to, flight.datagram);
   }

@@ -19,7 +19,8 @@ struct LinkQuality {
   std::chrono::milliseconds most{5};
 };
 
-/// Keeps accounting in memory, with the store's rules: resends are known, what is to be sent on waits in a queue.
+/// Keeps accounting in memory, with the store's rules: resends are known, what is to be sent on waits in a
+/// queue.
 class MemoryStore {
  public:
   accounting::Kept append(const accounting::Incoming& incoming);
@@ -35,8 +36,8 @@ class MemoryStore {
 
 class Network;
 
-/// One node: an engine and a delivery, as a worker and the deliverer drive them. Listens on ports 1812 and 1813 of its
-/// address; lanes leave from ports 20000 (access) and 30000 (accounting) on.
+/// One node: an engine and a delivery, as a worker and the deliverer drive them. Listens on ports 1812 and
+/// 1813 of its address; lanes leave from ports 20000 (access) and 30000 (accounting) on.
 class Node {
  public:
   Node(Network& network, std::string address, std::string_view plan, unsigned seed);
@@ -89,7 +90,8 @@ class Network {
  public:
   explicit Network(LinkQuality quality, unsigned seed) : quality_(quality), random_(seed) {}
   Node& add_node(const std::string& address, std::string_view plan);
-  Device& add_device(const std::string& own, const std::string& server, Octets request, const wire::SharedSecret& secret);
+  Device& add_device(const std::string& own, const std::string& server, Octets request,
+                     const wire::SharedSecret& secret);
   void send(const Endpoint& from, const Endpoint& to, OctetView datagram);
   /// Runs until nothing is left to happen, or the time is over.
   void run(std::chrono::seconds at_most);
@@ -102,7 +104,9 @@ class Network {
     Endpoint from;
     Endpoint to;
     Octets datagram;
-    bool operator>(const Flight& other) const { return std::tie(at, number) > std::tie(other.at, other.number); }
+    bool operator>(const Flight& other) const {
+      return std::tie(at, number) > std::tie(other.at, other.number);
+    }
   };
   void deliver(const Flight& flight);
   std::optional<TimePoint> next_event();

@@ -15,7 +15,8 @@ RequestBuilder::RequestBuilder(Code code, std::uint8_t identifier) : code_(code)
 }
 
 RequestBuilder& RequestBuilder::authenticator(std::uint8_t fill) {
-  for (std::size_t i = 0; i < authenticator_.size(); ++i) authenticator_[i] = static_cast<std::uint8_t>(fill + i);
+  for (std::size_t i = 0; i < authenticator_.size(); ++i)
+    authenticator_[i] = static_cast<std::uint8_t>(fill + i);
   return *this;
 }
 
@@ -56,17 +57,26 @@ Octets RequestBuilder::build(const wire::SharedSecret& secret, bool sign) const 
   return {octets.begin(), octets.end()};
 }
 
-Octets RequestBuilder::signed_with(const wire::SharedSecret& secret) const { return build(secret, true); }
-Octets RequestBuilder::not_signed(const wire::SharedSecret& secret) const { return build(secret, false); }
+Octets RequestBuilder::signed_with(const wire::SharedSecret& secret) const {
+  return build(secret, true);
+}
+Octets RequestBuilder::not_signed(const wire::SharedSecret& secret) const {
+  return build(secret, false);
+}
 
-RequestBuilder access_request(std::uint8_t identifier) { return {Code::access_request, identifier}; }
+RequestBuilder access_request(std::uint8_t identifier) {
+  return {Code::access_request, identifier};
+}
 
-RequestBuilder accounting_request(std::string_view status, std::string_view session, std::uint8_t identifier) {
+RequestBuilder accounting_request(std::string_view status, std::string_view session,
+                                  std::uint8_t identifier) {
   RequestBuilder out(Code::accounting_request, identifier);
   return out.with("Acct-Status-Type", status).with("Acct-Session-Id", session);
 }
 
-RequestBuilder status_server(std::uint8_t identifier) { return {Code::status_server, identifier}; }
+RequestBuilder status_server(std::uint8_t identifier) {
+  return {Code::status_server, identifier};
+}
 
 namespace {
 

@@ -8,7 +8,9 @@
 
 namespace jembatan::support {
 
-inline wire::SharedSecret secret(std::string_view text) { return wire::SharedSecret(Secret(text)); }
+inline wire::SharedSecret secret(std::string_view text) {
+  return wire::SharedSecret(Secret(text));
+}
 
 class RequestBuilder {
  public:
@@ -38,7 +40,8 @@ class RequestBuilder {
 };
 
 RequestBuilder access_request(std::uint8_t identifier = 7);
-RequestBuilder accounting_request(std::string_view status, std::string_view session, std::uint8_t identifier = 9);
+RequestBuilder accounting_request(std::string_view status, std::string_view session,
+                                  std::uint8_t identifier = 9);
 RequestBuilder status_server(std::uint8_t identifier = 3);
 
 /// A plan from the text of one file; fails the test if it has errors.

@@ -21,7 +21,8 @@ namespace {
 using namespace std::chrono_literals;
 namespace fs = std::filesystem;
 
-[[noreturn]] void become(const std::vector<std::string>& command, const std::vector<std::string>& environment) {
+[[noreturn]] void become(const std::vector<std::string>& command,
+                         const std::vector<std::string>& environment) {
   for (const std::string& entry : environment) ::putenv(const_cast<char*>(entry.c_str()));
   std::vector<char*> arguments;
   for (const std::string& word : command) arguments.push_back(const_cast<char*>(word.c_str()));
@@ -38,7 +39,9 @@ sockaddr_in address_of(const std::string& address, int port) {
   return out;
 }
 
-int exit_code_of(int status) { return WIFEXITED(status) ? WEXITSTATUS(status) : -WTERMSIG(status); }
+int exit_code_of(int status) {
+  return WIFEXITED(status) ? WEXITSTATUS(status) : -WTERMSIG(status);
+}
 
 }  // namespace
 
@@ -123,7 +126,9 @@ Background::~Background() {
   (void)wait(20s);
 }
 
-void Background::signal(int number) const { ::kill(process_, number); }
+void Background::signal(int number) const {
+  ::kill(process_, number);
+}
 
 bool Background::running() {
   int status = 0;
@@ -136,7 +141,8 @@ std::optional<int> Background::wait(std::chrono::milliseconds within) {
   return ended_;
 }
 
-UdpPeer::UdpPeer(const std::string& address, int port) : fd_(::socket(AF_INET, SOCK_DGRAM | SOCK_CLOEXEC, 0)) {
+UdpPeer::UdpPeer(const std::string& address, int port)
+    : fd_(::socket(AF_INET, SOCK_DGRAM | SOCK_CLOEXEC, 0)) {
   sockaddr_in local = address_of(address, port);
   socklen_t length = sizeof(local);
   if (::bind(fd_, reinterpret_cast<sockaddr*>(&local), length) != 0) throw std::runtime_error("bind");
@@ -144,7 +150,9 @@ UdpPeer::UdpPeer(const std::string& address, int port) : fd_(::socket(AF_INET, S
   port_ = ntohs(local.sin_port);
 }
 
-UdpPeer::~UdpPeer() { ::close(fd_); }
+UdpPeer::~UdpPeer() {
+  ::close(fd_);
+}
 
 void UdpPeer::send(const std::string& address, int port, const std::vector<unsigned char>& datagram) const {
   const sockaddr_in to = address_of(address, port);

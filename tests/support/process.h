@@ -29,7 +29,8 @@ std::string read_file(const std::filesystem::path& path);
 int free_port();
 
 /// Polls until the condition holds; false after the time.
-bool eventually(const std::function<bool()>& condition, std::chrono::milliseconds within = std::chrono::seconds(20));
+bool eventually(const std::function<bool()>& condition,
+                std::chrono::milliseconds within = std::chrono::seconds(20));
 
 struct Finished {
   int exit_code = -1;

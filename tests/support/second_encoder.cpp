@@ -29,7 +29,9 @@ Bytes joined(std::initializer_list<Bytes> parts) {
   return out;
 }
 
-Bytes bytes(const std::string& text) { return {text.begin(), text.end()}; }
+Bytes bytes(const std::string& text) {
+  return {text.begin(), text.end()};
+}
 
 std::string hidden(std::string password, const std::string& authenticator, const std::string& secret) {
   password.resize((password.size() + 15) / 16 * 16, '\0');
@@ -84,18 +86,22 @@ std::string wrong_with_reply(const Bytes& reply, const Bytes& request, const std
   Bytes check = reply;
   std::copy(request.begin() + 4, request.begin() + 20, check.begin() + 4);
   const Bytes digest = md5(joined({check, bytes(secret)}));
-  if (!std::equal(digest.begin(), digest.end(), reply.begin() + 4)) return "the Response Authenticator is wrong";
+  if (!std::equal(digest.begin(), digest.end(), reply.begin() + 4))
+    return "the Response Authenticator is wrong";
   if (request[0] == 4) return "";
   if (reply.size() < 38 || reply[20] != 80 || reply[21] != 18) return "Message-Authenticator is not first";
   std::fill(check.begin() + 22, check.begin() + 38, 0);
   const Bytes signature = hmac_md5(secret, check);
-  return std::equal(signature.begin(), signature.end(), reply.begin() + 22) ? "" : "the Message-Authenticator is wrong";
+  return std::equal(signature.begin(), signature.end(), reply.begin() + 22)
+             ? ""
+             : "the Message-Authenticator is wrong";
 }
 
 std::string value_of(const Bytes& packet, int type) {
   for (std::size_t at = 20; at + 1 < packet.size() && packet[at + 1] >= 2; at += packet[at + 1]) {
     if (packet[at] != type) continue;
-    return {packet.begin() + static_cast<long>(at) + 2, packet.begin() + static_cast<long>(at) + packet[at + 1]};
+    return {packet.begin() + static_cast<long>(at) + 2,
+            packet.begin() + static_cast<long>(at) + packet[at + 1]};
   }
   return "";
 }

@@ -1,6 +1,7 @@
 #pragma once
-// A second, independent way to write and check packets: it shares no code with the server, so that a mistake in one is
-// not hidden by the same mistake in the other. Written from RFC 2865, 2866 and 3579; digests from OpenSSL.
+// A second, independent way to write and check packets: it shares no code with the server, so that a mistake
+// in one is not hidden by the same mistake in the other. Written from RFC 2865, 2866 and 3579; digests from
+// OpenSSL.
 #include <cstdint>
 #include <string>
 #include <utility>

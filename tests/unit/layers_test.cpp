@@ -18,10 +18,10 @@ struct Layer {
   std::string name;
   bool core;
 };
-const std::vector<Layer> kLayers{{"base", true},    {"wire", true},       {"document", true}, {"dictionary", true},
-                                 {"identity", true}, {"plan", true},      {"forward", true},  {"accounting", true},
-                                 {"engine", true},  {"store", false},     {"server", false},  {"admin", false},
-                                 {"lab", false},    {"cli", false}};
+const std::vector<Layer> kLayers{
+    {"base", true},    {"wire", true},    {"document", true},   {"dictionary", true}, {"identity", true},
+    {"plan", true},    {"forward", true}, {"accounting", true}, {"engine", true},     {"store", false},
+    {"server", false}, {"admin", false},  {"lab", false},       {"cli", false}};
 
 const std::regex kForbiddenInCore(
     "sys/socket|netinet/|arpa/|netdb|sys/un\\.h|poll\\.h|sys/epoll|asio|httplib|sqlite3|termios|libpq|ldap|"
@@ -59,7 +59,8 @@ TEST(Layers, IncludesPointDown) {
   const auto height = heights();
   std::size_t seen = 0;
   for (const Include& include : all_includes()) {
-    ASSERT_TRUE(height.contains(include.folder)) << "a new folder '" << include.folder << "' needs its place here";
+    ASSERT_TRUE(height.contains(include.folder))
+        << "a new folder '" << include.folder << "' needs its place here";
     const auto target = height.find(include.target.substr(0, include.target.find('/')));
     if (target == height.end()) continue;
     ++seen;
@@ -72,7 +73,8 @@ TEST(Layers, TheCoreIncludesNoSocketHttpTerminalOrDatabaseHeader) {
   const auto height = heights();
   for (const Include& include : all_includes()) {
     if (!kLayers[height.at(include.folder)].core) continue;
-    EXPECT_FALSE(std::regex_search(include.target, kForbiddenInCore)) << include.file << " includes " << include.target;
+    EXPECT_FALSE(std::regex_search(include.target, kForbiddenInCore))
+        << include.file << " includes " << include.target;
   }
 }
 

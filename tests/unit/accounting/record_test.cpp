@@ -17,7 +17,8 @@ const WallTime kNow{std::chrono::seconds(1'790'000'000)};
 
 Result<Record> made(const RequestBuilder& request, WallTime now = kNow) {
   const Octets octets = request.signed_with(support::secret("s"));
-  return make_record(*wire::PacketView::parse(octets), "kerapu", *IpAddress::parse("192.0.2.1"), "reef.example", now);
+  return make_record(*wire::PacketView::parse(octets), "kerapu", *IpAddress::parse("192.0.2.1"),
+                     "reef.example", now);
 }
 
 TEST(Record, TakesTheAttributesApart) {
@@ -45,20 +46,26 @@ TEST(Record, TakesTheAttributesApart) {
 
 TEST(Record, TheDeviceIsNamedByWhatItSays) {
   EXPECT_EQ(made(accounting_request("Start", "s").with("NAS-IP-Address", "192.0.2.9"))->nas, "192.0.2.9");
-  EXPECT_EQ(made(accounting_request("Start", "s").with("NAS-IPv6-Address", "2001:db8::9"))->nas, "2001:db8::9");
+  EXPECT_EQ(made(accounting_request("Start", "s").with("NAS-IPv6-Address", "2001:db8::9"))->nas,
+            "2001:db8::9");
   EXPECT_EQ(made(accounting_request("Start", "s"))->nas, "kerapu");
 }
 
 TEST(Record, WithoutStatusOrSessionItIsNone) {  // RFC 2866 §5.1, §5.5
-  EXPECT_EQ(made(RequestBuilder(wire::Code::accounting_request, 1)).error().text, "no Acct-Status-Type of 4 octets");
-  EXPECT_EQ(made(RequestBuilder(wire::Code::accounting_request, 1).with("Acct-Status-Type", "Start")).error().text,
-            "no Acct-Session-Id");
-  EXPECT_TRUE(made(RequestBuilder(wire::Code::accounting_request, 1).with("Acct-Status-Type", "Accounting-On")));
+  EXPECT_EQ(made(RequestBuilder(wire::Code::accounting_request, 1)).error().text,
+            "no Acct-Status-Type of 4 octets");
+  EXPECT_EQ(
+      made(RequestBuilder(wire::Code::accounting_request, 1).with("Acct-Status-Type", "Start")).error().text,
+      "no Acct-Session-Id");
+  EXPECT_TRUE(
+      made(RequestBuilder(wire::Code::accounting_request, 1).with("Acct-Status-Type", "Accounting-On")));
 }
 
 TEST(Record, TheEventIsAsOldAsItWasDelayed) {
   EXPECT_EQ(made(accounting_request("Start", "s").with("Acct-Delay-Time", "30"))->event_time, kNow - 30s);
-  EXPECT_EQ(made(accounting_request("Start", "s").with("Event-Timestamp", "1789999000").with("Acct-Delay-Time", "30"))
+  EXPECT_EQ(made(accounting_request("Start", "s")
+                     .with("Event-Timestamp", "1789999000")
+                     .with("Acct-Delay-Time", "30"))
                 ->event_time,
             WallTime(std::chrono::seconds(1'789'999'000)));
   EXPECT_EQ(made(accounting_request("Start", "s").with("Acct-Delay-Time", "4294967295"))->event_time, kNow);
@@ -66,7 +73,10 @@ TEST(Record, TheEventIsAsOldAsItWasDelayed) {
 
 TEST(Record, ResendsHaveTheSameDigestAndNothingElseHas) {
   const auto first = made(accounting_request("Start", "s1", 1).user("sari").with("Acct-Delay-Time", "0"));
-  const auto resent = made(accounting_request("Start", "s1", 2).user("sari").with("Acct-Delay-Time", "8").with("Proxy-State", "x"));
+  const auto resent = made(accounting_request("Start", "s1", 2)
+                               .user("sari")
+                               .with("Acct-Delay-Time", "8")
+                               .with("Proxy-State", "x"));
   const auto other = made(accounting_request("Start", "s2", 1).user("sari").with("Acct-Delay-Time", "0"));
   const auto stop = made(accounting_request("Stop", "s1", 1).user("sari").with("Acct-Delay-Time", "0"));
   EXPECT_EQ(first->digest, resent->digest);

@@ -30,12 +30,14 @@ INSTANTIATE_TEST_SUITE_P(
 
 class BadAddress : public testing::TestWithParam<const char*> {};
 
-TEST_P(BadAddress, IsRefused) { EXPECT_FALSE(IpAddress::parse(GetParam())) << GetParam(); }
+TEST_P(BadAddress, IsRefused) {
+  EXPECT_FALSE(IpAddress::parse(GetParam())) << GetParam();
+}
 
 INSTANTIATE_TEST_SUITE_P(All, BadAddress,
-                         testing::Values("", "192.0.2", "192.0.2.256", "192.0.2.1.1", "192.0.2.", "a.b.c.d", "1.2.3.-4",
-                                         "1:2:3:4:5:6:7", "1:2:3:4:5:6:7:8:9", "1::2::3", "12345::", "::g", ":1", "1:",
-                                         "2001:db8::192.0.2.300"));
+                         testing::Values("", "192.0.2", "192.0.2.256", "192.0.2.1.1", "192.0.2.", "a.b.c.d",
+                                         "1.2.3.-4", "1:2:3:4:5:6:7", "1:2:3:4:5:6:7:8:9", "1::2::3",
+                                         "12345::", "::g", ":1", "1:", "2001:db8::192.0.2.300"));
 
 TEST(Prefix, AnAddressAloneIsItsLongestPrefix) {
   EXPECT_EQ(Prefix::parse("192.0.2.7")->length, 32);
@@ -46,7 +48,8 @@ TEST(Prefix, AnAddressAloneIsItsLongestPrefix) {
 TEST(Prefix, BitsBehindTheLengthAreAnErrorThatNamesThePrefix) {
   const auto prefix = Prefix::parse("192.0.2.33/28");
   ASSERT_FALSE(prefix);
-  EXPECT_EQ(prefix.error().text, "'192.0.2.33/28' has bits set behind its prefix length; the prefix is 192.0.2.32/28");
+  EXPECT_EQ(prefix.error().text,
+            "'192.0.2.33/28' has bits set behind its prefix length; the prefix is 192.0.2.32/28");
 }
 
 TEST(Prefix, LengthOutOfRangeIsRefused) {

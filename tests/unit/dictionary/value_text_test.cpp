@@ -32,23 +32,25 @@ TEST_P(Value, IsEncodedAndPrinted) {
 
 INSTANTIATE_TEST_SUITE_P(
     Types, Value,
-    testing::Values(ValueCase{"User-Name", "sari", "010673617269", "\"sari\""},
-                    ValueCase{"Filter-Id", "\"crew\"", "0b0663726577", nullptr},
-                    ValueCase{"NAS-Port", "3", "050600000003", nullptr},
-                    ValueCase{"Session-Timeout", "12h", "1b060000a8c0", "43200"},
-                    ValueCase{"Service-Type", "administrative", "060600000006", "Administrative"},
-                    ValueCase{"Service-Type", "99", "060600000063", nullptr},
-                    ValueCase{"NAS-IP-Address", "192.0.2.1", "0406c0000201", nullptr},
-                    ValueCase{"NAS-IPv6-Address", "2001:db8::1", "5f1220010db8000000000000000000000001", nullptr},
-                    ValueCase{"Framed-IPv6-Prefix", "2001:db8:1::/48", "610a003020010db80001", nullptr},
-                    ValueCase{"Framed-Interface-Id", "0:0:0:1", "600a0000000000000001", nullptr},
-                    ValueCase{"Event-Timestamp", "2026-01-02T03:04:05Z", "3706695736e5", "2026-01-02T03:04:05.000Z"},
-                    ValueCase{"Class", "0x00ff", "190400ff", nullptr}, ValueCase{"Class", "abc", "1905616263", "0x616263"},
-                    ValueCase{"State", "", "1802", "(empty)"}, ValueCase{"Tunnel-Type", "VLAN", "40060000000d", nullptr},
-                    ValueCase{"Tunnel-Type:1", "VLAN", "40060100000d", nullptr},
-                    ValueCase{"Tunnel-Private-Group-ID", "30", "51043330", "\"30\""},
-                    ValueCase{"Tunnel-Private-Group-ID:2", "30", "5105023330", "\"30\""},
-                    ValueCase{"Tunnel-Preference:31", "5", "53061f000005", nullptr}));
+    testing::Values(
+        ValueCase{"User-Name", "sari", "010673617269", "\"sari\""},
+        ValueCase{"Filter-Id", "\"crew\"", "0b0663726577", nullptr},
+        ValueCase{"NAS-Port", "3", "050600000003", nullptr},
+        ValueCase{"Session-Timeout", "12h", "1b060000a8c0", "43200"},
+        ValueCase{"Service-Type", "administrative", "060600000006", "Administrative"},
+        ValueCase{"Service-Type", "99", "060600000063", nullptr},
+        ValueCase{"NAS-IP-Address", "192.0.2.1", "0406c0000201", nullptr},
+        ValueCase{"NAS-IPv6-Address", "2001:db8::1", "5f1220010db8000000000000000000000001", nullptr},
+        ValueCase{"Framed-IPv6-Prefix", "2001:db8:1::/48", "610a003020010db80001", nullptr},
+        ValueCase{"Framed-Interface-Id", "0:0:0:1", "600a0000000000000001", nullptr},
+        ValueCase{"Event-Timestamp", "2026-01-02T03:04:05Z", "3706695735a5", "2026-01-02T03:04:05.000Z"},
+        ValueCase{"Class", "0x00ff", "190400ff", nullptr},
+        ValueCase{"Class", "abc", "1905616263", "0x616263"}, ValueCase{"State", "", "1802", "(empty)"},
+        ValueCase{"Tunnel-Type", "VLAN", "40060000000d", nullptr},
+        ValueCase{"Tunnel-Type:1", "VLAN", "40060100000d", nullptr},
+        ValueCase{"Tunnel-Private-Group-ID", "30", "51043330", "\"30\""},
+        ValueCase{"Tunnel-Private-Group-ID:2", "30", "5105023330", "\"30\""},
+        ValueCase{"Tunnel-Preference:31", "5", "53061f000005", nullptr}));
 
 struct WrongCase {
   const char* name;
@@ -71,8 +73,11 @@ INSTANTIATE_TEST_SUITE_P(
         WrongCase{"Xyzzy", "x", "attribute 'Xyzzy' is in no dictionary"},
         WrongCase{"NAS-Port", "three",
                   "NAS-Port: 'three' is not a number; allowed: 0 to 4294967295, or a time like 12h"},
-        WrongCase{"Prompt", "Ecko", "Prompt: 'Ecko' is no value of Prompt; allowed: No-Echo, Echo, or a number; nearest: 'Echo'"},
-        WrongCase{"NAS-IP-Address", "2001:db8::1", "NAS-IP-Address: '2001:db8::1' is an IPv6 address; allowed: IPv4"},
+        WrongCase{
+            "Prompt", "Ecko",
+            "Prompt: 'Ecko' is no value of Prompt; allowed: No-Echo, Echo, or a number; nearest: 'Echo'"},
+        WrongCase{"NAS-IP-Address", "2001:db8::1",
+                  "NAS-IP-Address: '2001:db8::1' is an IPv6 address; allowed: IPv4"},
         WrongCase{"Class", "0xf", "Class: odd number of hexadecimal digits; allowed: two an octet"},
         WrongCase{"Tunnel-Type:32", "VLAN", "tag of Tunnel-Type: '32' is not a number; allowed: 0 to 31"},
         WrongCase{"User-Name:1", "x", "User-Name carries no tag (RFC 2868)"}));
@@ -103,25 +108,34 @@ std::string problems_with(std::string_view toml) {
 }
 
 TEST(Dictionary, ANumberOrNameThatIsTakenIsAnError) {
-  const std::string both = "attribute = [ { number = 1, name = \"A\", type = \"text\" },\n"
-                           " { number = 1, name = \"B\", type = \"text\" },\n"
-                           " { number = 2, name = \"a\", type = \"text\" } ]\nsource = \"X\"";
+  const std::string both =
+      "attribute = [ { number = 1, name = \"A\", type = \"text\" },\n"
+      " { number = 1, name = \"B\", type = \"text\" },\n"
+      " { number = 2, name = \"a\", type = \"text\" } ]\nsource = \"X\"";
   const std::string report = problems_with(both);
-  EXPECT_NE(report.find("d.toml:2:2: error: number 1 of 'B' belongs to 'A' (X) already"), std::string::npos) << report;
-  EXPECT_NE(report.find("d.toml:3:2: error: name 'a' belongs to attribute 1 (X) already"), std::string::npos) << report;
+  EXPECT_NE(report.find("d.toml:2:2: error: number 1 of 'B' belongs to 'A' (X) already"), std::string::npos)
+      << report;
+  EXPECT_NE(report.find("d.toml:3:2: error: name 'a' belongs to attribute 1 (X) already"), std::string::npos)
+      << report;
 }
 
 TEST(Dictionary, WrongTypesAndValuesOfUnknownAttributesAreErrors) {
-  const std::string report = problems_with("attribute = [ { number = 300, name = \"A\", type = \"txt\" } ]\n[values.B]\nX = 1");
+  const std::string report =
+      problems_with("attribute = [ { number = 300, name = \"A\", type = \"txt\" } ]\n[values.B]\nX = 1");
   EXPECT_NE(report.find("'number' is 300"), std::string::npos);
   EXPECT_NE(report.find("nearest: 'text'"), std::string::npos);
   EXPECT_NE(report.find("unknown key 'B' in values"), std::string::npos);
 }
 
 TEST(Dictionary, TheStandardOneHasTheRegistrysNumbers) {
-  const std::pair<const char*, int> known[] = {{"User-Name", 1},          {"Vendor-Specific", 26}, {"Proxy-State", 33},
-                                               {"Acct-Status-Type", 40},  {"Event-Timestamp", 55}, {"NAS-Port-Type", 61},
-                                               {"Message-Authenticator", 80}, {"Chargeable-User-Identity", 89}};
+  const std::pair<const char*, int> known[] = {{"User-Name", 1},
+                                               {"Vendor-Specific", 26},
+                                               {"Proxy-State", 33},
+                                               {"Acct-Status-Type", 40},
+                                               {"Event-Timestamp", 55},
+                                               {"NAS-Port-Type", 61},
+                                               {"Message-Authenticator", 80},
+                                               {"Chargeable-User-Identity", 89}};
   for (const auto& [name, number] : known) {
     ASSERT_NE(standard().named(name), nullptr) << name;
     EXPECT_EQ(standard().named(name)->number, number) << name;

@@ -14,7 +14,8 @@ struct Boat {
 };
 
 const Field<Boat> kBoat[] = {
-    {"name", Need::required, "a text", [](Reading& r, const Entry& e, Boat& b) { b.name = r.text(e).value_or(""); }},
+    {"name", Need::required, "a text",
+     [](Reading& r, const Entry& e, Boat& b) { b.name = r.text(e).value_or(""); }},
     {"berths", Need::optional, "1 to 99",
      [](Reading& r, const Entry& e, Boat& b) { b.berths = r.integer(e, 1, 99).value_or(0); }},
     {"waits", Need::optional, "a duration",
@@ -35,7 +36,9 @@ std::string report_of(std::string_view text) {
   return problems.text();
 }
 
-TEST(Reading, AGoodFileHasNoProblem) { EXPECT_EQ(report_of("name = \"a\"\nberths = 3\nwaits = \"2s\""), ""); }
+TEST(Reading, AGoodFileHasNoProblem) {
+  EXPECT_EQ(report_of("name = \"a\"\nberths = 3\nwaits = \"2s\""), "");
+}
 
 TEST(Reading, AnUnknownKeyIsShownWithTheAllowedAndTheNearestOnes) {
   EXPECT_EQ(report_of("name = \"a\"\nberhts = 3"),
@@ -63,7 +66,8 @@ TEST(Reading, ANumberOutOfRangeIsShownWithTheRange) {
 
 TEST(Reading, DurationsHaveARange) {
   EXPECT_NE(report_of("name = \"a\"\nwaits = \"0s\"").find("error: 'waits' is 0s\n"), std::string::npos);
-  EXPECT_NE(report_of("name = \"a\"\nwaits = \"soon\"").find("'waits' is 'soon', not a duration"), std::string::npos);
+  EXPECT_NE(report_of("name = \"a\"\nwaits = \"soon\"").find("'waits' is 'soon', not a duration"),
+            std::string::npos);
 }
 
 TEST(Reading, AllProblemsAreReportedTogetherInTheOrderOfTheFile) {
@@ -74,9 +78,10 @@ TEST(Reading, AllProblemsAreReportedTogetherInTheOrderOfTheFile) {
 }
 
 TEST(Reading, ASecretIsNeverShown) {
-  for (const char* text : {"secret = 123456789", "secrt = \"hunter-2\"", "name = { secret = \"hunter-2\" }",
-                           "secret = \"hunter-2\nname = \"a\"", "secret = hunter-2", "name = { a = 1, secrt = \"hunter-2\" }", "name = \"a\"\nberths = { waits = 3, pass = \"hunter-2\" }",
-                           "x = 1\nsecret = \"hunter-2\" y"}) {
+  for (const char* text :
+       {"secret = 123456789", "secrt = \"hunter-2\"", "name = { secret = \"hunter-2\" }",
+        "secret = \"hunter-2\nname = \"a\"", "secret = hunter-2", "name = { a = 1, secrt = \"hunter-2\" }",
+        "name = \"a\"\nberths = { waits = 3, pass = \"hunter-2\" }", "x = 1\nsecret = \"hunter-2\" y"}) {
     const std::string report = report_of(text);
     EXPECT_NE(report, "");
     EXPECT_EQ(report.find("hunter"), std::string::npos) << report;
@@ -106,7 +111,8 @@ TEST(Parse, KeepsTheOrderAndPlaceOfKeys) {
 }
 
 TEST(ReadFile, NamesTheFileAndTheReason) {
-  EXPECT_EQ(read_file("/nonexistent/file").error().text, "file '/nonexistent/file': No such file or directory");
+  EXPECT_EQ(read_file("/nonexistent/file").error().text,
+            "file '/nonexistent/file': No such file or directory");
   EXPECT_NE(read_file("/").error().text.find("is a folder"), std::string::npos);
 }
 

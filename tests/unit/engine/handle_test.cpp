@@ -89,12 +89,15 @@ message_authenticator = "if-present"
 
 class Handle : public testing::Test {
  protected:
-  Handle() : engine({{forward::Purpose::access, forward::Purpose::accounting}, 256, 10000ms, 64}, random, counters) {
+  Handle()
+      : engine({{forward::Purpose::access, forward::Purpose::accounting}, 256, 10000ms, 64}, random,
+               counters) {
     engine.use(board.go_live(support::plan_of(kPlan)));
   }
 
   // Everything that a datagram leads to; what was done before is forgotten.
-  const Actions& receive(const Octets& datagram, const char* from = "192.0.2.1:4000", std::uint16_t listener = 0) {
+  const Actions& receive(const Octets& datagram, const char* from = "192.0.2.1:4000",
+                         std::uint16_t listener = 0) {
     out.clear();
     engine.handle({listener, *Endpoint::parse(from, 0), {}, datagram}, clock.now(), out);
     return out;
@@ -106,7 +109,8 @@ class Handle : public testing::Test {
   std::string outcome() const { return out.events.empty() ? "none" : std::string(name_of(event().outcome)); }
 
   // A server's answer to what was asked, signed with its secret.
-  Octets answer_of(Code code, std::string_view with_secret, const Octets& attributes = {}, bool sign = true) const {
+  Octets answer_of(Code code, std::string_view with_secret, const Octets& attributes = {},
+                   bool sign = true) const {
     const auto request = PacketView::parse(asked);
     wire::PacketBuilder packet(code, request->identifier(), request->authenticator());
     if (sign) (void)packet.add_message_authenticator();
@@ -145,7 +149,8 @@ class Handle : public testing::Test {
 };
 
 const Octets& tamu() {
-  static const Octets octets = access_request().user("tamu@reef.example").password("ombak-3").signed_with(secret("laut"));
+  static const Octets octets =
+      access_request().user("tamu@reef.example").password("ombak-3").signed_with(secret("laut"));
   return octets;
 }
 
@@ -203,7 +208,11 @@ TEST_F(Handle, ANameWithoutRealmGetsTheAssumedOne) {
 }
 
 TEST_F(Handle, ProxyStateComesBackInItsOrder) {  // RFC 2865 §5.33
-  receive(access_request().user("x@nowhere.example").with("Proxy-State", "0x01").with("Proxy-State", "0x02").signed_with(secret("laut")));
+  receive(access_request()
+              .user("x@nowhere.example")
+              .with("Proxy-State", "0x01")
+              .with("Proxy-State", "0x02")
+              .signed_with(secret("laut")));
   std::string seen;
   const auto reject = PacketView::parse(reply());
   for (const auto attribute : reject->attributes()) {
@@ -229,9 +238,11 @@ TEST_F(Handle, AHashIsComparedElsewhereAndTheAnswerFollows) {
 }
 
 TEST_F(Handle, AnUnreadablePasswordHintsAtTheSecret) {
-  receive(access_request().user("tamu@reef.example").password("ombak-3").not_signed(secret("lautan")), "192.0.2.66:4000");
+  receive(access_request().user("tamu@reef.example").password("ombak-3").not_signed(secret("lautan")),
+          "192.0.2.66:4000");
   EXPECT_EQ(reply_code(), Code::access_reject);
-  EXPECT_EQ(event().because, "wrong password: it is unreadable with this client's secret, which very likely differs");
+  EXPECT_EQ(event().because,
+            "wrong password: it is unreadable with this client's secret, which very likely differs");
 }
 
 struct DropCase {
@@ -251,11 +262,13 @@ TEST_F(Handle, WhatIsNotGenuineGetsNoAnswer) {
       {"malformed", cut},
       {"wrong-signature", request.signed_with(secret("lautan"))},
       {"unsigned-request", request.not_signed(secret("laut"))},
-      {"unsigned-request", access_request().user("a").with("EAP-Message", "x").not_signed(secret("laut")), "192.0.2.66:1"},
+      {"unsigned-request", access_request().user("a").with("EAP-Message", "x").not_signed(secret("laut")),
+       "192.0.2.66:1"},
       {"unsigned-request", status_server().not_signed(secret("laut")), "192.0.2.66:1"},
       {"wrong-code", accounting_request("Start", "s").signed_with(secret("laut"))},
       {"wrong-code", tamu(), "192.0.2.1:4000", 1},
-      {"wrong-signature", accounting_request("Start", "s").signed_with(secret("lautan")), "192.0.2.1:4000", 1},
+      {"wrong-signature", accounting_request("Start", "s").signed_with(secret("lautan")), "192.0.2.1:4000",
+       1},
       {"ignored", access_request().user("a@quiet.example").password("x").signed_with(secret("laut"))},
   };
   for (const DropCase& one : cases) {
@@ -269,7 +282,8 @@ TEST_F(Handle, WhatIsNotGenuineGetsNoAnswer) {
 TEST_F(Handle, AClientThatNeedNotSignIsStillCheckedWhenItDoes) {
   receive(tamu(), "192.0.2.66:4000");
   EXPECT_EQ(outcome(), "accepted");
-  receive(access_request(8).user("tamu@reef.example").password("ombak-3").signed_with(secret("lautan")), "192.0.2.66:4000");
+  receive(access_request(8).user("tamu@reef.example").password("ombak-3").signed_with(secret("lautan")),
+          "192.0.2.66:4000");
   EXPECT_EQ(outcome(), "wrong-signature");
 }
 
@@ -290,11 +304,16 @@ TEST_F(Handle, TheSameRequestGetsTheSameOctets) {  // RFC 5080 §2.2.2
 }
 
 TEST_F(Handle, ForwardedRequestsAreNewPacketsForTheServer) {
-  receive(access_request().user("rani@lagoon.example").password("danau-1").with("NAS-Port", "3").with("Proxy-State", "0xaa")
+  receive(access_request()
+              .user("rani@lagoon.example")
+              .password("danau-1")
+              .with("NAS-Port", "3")
+              .with("Proxy-State", "0xaa")
               .signed_with(secret("laut")));
   keep_asked();
   const auto request = PacketView::parse(asked);
-  EXPECT_EQ(wire::check_message_authenticator(*request, request->authenticator(), secret("danau")), wire::Signature::valid);
+  EXPECT_EQ(wire::check_message_authenticator(*request, request->authenticator(), secret("danau")),
+            wire::Signature::valid);
   EXPECT_EQ((*request->attributes().begin()).type, wire::AttributeType::message_authenticator);
   EXPECT_NE(request->authenticator(), PacketView::parse(lagoon())->authenticator());
   const auto password = wire::reveal_password(request->find(wire::AttributeType::user_password)->value,
@@ -306,7 +325,11 @@ TEST_F(Handle, ForwardedRequestsAreNewPacketsForTheServer) {
 }
 
 TEST_F(Handle, TheServersAnswerIsSignedAnewForTheClient) {
-  receive(access_request().user("rani@lagoon.example").password("x").with("Proxy-State", "0xaa").signed_with(secret("laut")));
+  receive(access_request()
+              .user("rani@lagoon.example")
+              .password("x")
+              .with("Proxy-State", "0xaa")
+              .signed_with(secret("laut")));
   keep_asked();
   Octets attributes{11, 6, 'c', 'r', 'e', 'w', 33, 3, 0xaa, 33, 4, 1, 2};
   from_server(answer_of(Code::access_accept, "danau", attributes));
@@ -392,7 +415,11 @@ TEST_F(Handle, ARepeatWaitsForTheAnswerOfTheFirst) {
 TEST_F(Handle, ANewRequestWithTheSameIdentifierSupersedesTheOne) {
   receive(lagoon());
   keep_asked();
-  receive(access_request(7).authenticator(200).user("rani@lagoon.example").password("y").signed_with(secret("laut")));
+  receive(access_request(7)
+              .authenticator(200)
+              .user("rani@lagoon.example")
+              .password("y")
+              .signed_with(secret("laut")));
   EXPECT_EQ(out.asks.size(), 1U);
   from_server(answer_of(Code::access_accept, "danau"));
   EXPECT_TRUE(out.replies.empty());
@@ -401,10 +428,14 @@ TEST_F(Handle, ANewRequestWithTheSameIdentifierSupersedesTheOne) {
 }
 
 TEST_F(Handle, ChapWithoutChallengeTakesTheAuthenticatorAlong) {  // RFC 2865 §5.40
-  const Octets request = access_request().user("rani@lagoon.example").with("CHAP-Password", "0x0102030405060708090a0b0c0d0e0f1011").signed_with(secret("laut"));
+  const Octets request = access_request()
+                             .user("rani@lagoon.example")
+                             .with("CHAP-Password", "0x0102030405060708090a0b0c0d0e0f1011")
+                             .signed_with(secret("laut"));
   receive(request);
   keep_asked();
-  EXPECT_EQ(value_in(asked, "CHAP-Challenge"), "0x" + to_hex(OctetView(PacketView::parse(request)->authenticator())));
+  EXPECT_EQ(value_in(asked, "CHAP-Challenge"),
+            "0x" + to_hex(OctetView(PacketView::parse(request)->authenticator())));
 }
 
 TEST_F(Handle, RequestsUnderWayEndWithThePlanTheyBeganWith) {
@@ -437,7 +468,10 @@ TEST_F(Handle, StoppingEndsEverythingUnderWay) {
 }
 
 TEST_F(Handle, AccountingIsAnsweredWhenTheRecordIsKept) {  // RFC 2866 §4.2
-  const Octets start = accounting_request("Start", "s1").user("tamu@reef.example").with("Proxy-State", "0xbb").signed_with(secret("laut"));
+  const Octets start = accounting_request("Start", "s1")
+                           .user("tamu@reef.example")
+                           .with("Proxy-State", "0xbb")
+                           .signed_with(secret("laut"));
   account(start);
   EXPECT_TRUE(out.replies.empty());
   ASSERT_EQ(out.recordings.size(), 1U);
@@ -451,12 +485,14 @@ TEST_F(Handle, AccountingIsAnsweredWhenTheRecordIsKept) {  // RFC 2866 §4.2
   engine.on_recorded(ticket, accounting::Kept{1, false}, clock.now(), out);
   EXPECT_EQ(reply_code(), Code::accounting_response);
   EXPECT_EQ(value_in(reply(), "Proxy-State"), "0xbb");
-  EXPECT_TRUE(wire::verify_response(*PacketView::parse(reply()), PacketView::parse(start)->authenticator(), secret("laut")));
+  EXPECT_TRUE(wire::verify_response(*PacketView::parse(reply()), PacketView::parse(start)->authenticator(),
+                                    secret("laut")));
   expect_counters_to_add_up();
 }
 
 TEST_F(Handle, AccountingThatTheStoreRefusesIsNotAnsweredAndMayComeAgain) {
-  const Octets start = accounting_request("Start", "s1").user("tamu@reef.example").signed_with(secret("laut"));
+  const Octets start =
+      accounting_request("Start", "s1").user("tamu@reef.example").signed_with(secret("laut"));
   account(start);
   const Ticket ticket = out.recordings.at(0).ticket;
   out.clear();
@@ -478,7 +514,9 @@ TEST_F(Handle, AccountingOfAForwardedRealmIsForItsGroupToo) {
 }
 
 TEST_F(Handle, AccountingWithoutItsPartsIsMalformed) {
-  account(support::RequestBuilder(Code::accounting_request, 1).user("tamu@reef.example").signed_with(secret("laut")));
+  account(support::RequestBuilder(Code::accounting_request, 1)
+              .user("tamu@reef.example")
+              .signed_with(secret("laut")));
   EXPECT_EQ(outcome(), "malformed");
   EXPECT_EQ(event().detail, "no Acct-Status-Type of 4 octets");
 }
@@ -492,7 +530,8 @@ TEST_F(Handle, RandomDatagramsAlwaysEndInOneOutcome) {
       datagram[0] = static_cast<std::uint8_t>(noise.below(14));
       store16(&datagram[2], static_cast<std::uint16_t>(datagram.size()));
     }
-    receive(datagram, noise.below(2) == 0 ? "192.0.2.66:9" : "192.0.2.1:9", static_cast<std::uint16_t>(noise.below(2)));
+    receive(datagram, noise.below(2) == 0 ? "192.0.2.66:9" : "192.0.2.1:9",
+            static_cast<std::uint16_t>(noise.below(2)));
   }
   expect_counters_to_add_up();
 }
@@ -561,7 +600,8 @@ TEST_F(DeliveryTest, WithoutAnswerItWaitsInTheQueue) {
   EXPECT_EQ(out.asks.size(), 1U);
   delivery.on_timer(clock.advance(1s), out);
   ASSERT_EQ(out.notices.size(), 1U);
-  EXPECT_EQ(out.notices[0].text, "record 5 waits in the queue (group lagoon: none of its 1 servers answered)");
+  EXPECT_EQ(out.notices[0].text,
+            "record 5 waits in the queue (group lagoon: none of its 1 servers answered)");
   EXPECT_EQ(delivery.under_way(), 0U);
   offer({item(5)});
   EXPECT_EQ(out.asks.size(), 1U);

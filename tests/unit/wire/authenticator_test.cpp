@@ -36,8 +36,8 @@ TEST(Rfc2865Section7, PasswordOfTheFirstExampleOpens) {
   const Octets octets = hex(kTelnetRequest);
   const auto request = PacketView::parse(octets);
   ASSERT_TRUE(request) << request.error().text;
-  const auto password = reveal_password(request->find(AttributeType::user_password)->value, request->authenticator(),
-                                        secret("xyzzy5461"));
+  const auto password = reveal_password(request->find(AttributeType::user_password)->value,
+                                        request->authenticator(), secret("xyzzy5461"));
   ASSERT_TRUE(password);
   EXPECT_EQ(text_of(*password), "arctangent");
 }
@@ -73,14 +73,16 @@ TEST(MessageAuthenticator, IsWhatAnIndependentImplementationComputes) {
 }
 
 TEST(MessageAuthenticator, OfAnIndependentImplementationVerifiesWhereverItStands) {  // RFC 3579 §3.2
-  const auto theirs = second::access_request(1, 5, "0123456789abcdef", "laut", "ombak-3", {{1, "tamu@reef.example"}});
+  const auto theirs =
+      second::access_request(1, 5, "0123456789abcdef", "laut", "ombak-3", {{1, "tamu@reef.example"}});
   const Octets octets(theirs.begin(), theirs.end());
   const auto packet = PacketView::parse(octets);
   ASSERT_TRUE(packet);
   EXPECT_EQ(check_message_authenticator(*packet, packet->authenticator(), secret("laut")), Signature::valid);
-  EXPECT_EQ(check_message_authenticator(*packet, packet->authenticator(), secret("lautan")), Signature::wrong);
-  const auto password = reveal_password(packet->find(AttributeType::user_password)->value, packet->authenticator(),
-                                        secret("laut"));
+  EXPECT_EQ(check_message_authenticator(*packet, packet->authenticator(), secret("lautan")),
+            Signature::wrong);
+  const auto password = reveal_password(packet->find(AttributeType::user_password)->value,
+                                        packet->authenticator(), secret("laut"));
   EXPECT_EQ(text_of(*password), "ombak-3");
 }
 
@@ -103,7 +105,8 @@ TEST(MessageAuthenticator, ChangesWithEveryOctetOfThePacket) {
     bad[at] ^= 1;
     const auto packet = PacketView::parse(bad);
     if (!packet) continue;  // the change broke the format
-    EXPECT_NE(check_message_authenticator(*packet, packet->authenticator(), secret("s")), Signature::valid) << at;
+    EXPECT_NE(check_message_authenticator(*packet, packet->authenticator(), secret("s")), Signature::valid)
+        << at;
   }
 }
 
@@ -129,7 +132,8 @@ TEST(Password, RoundTripsAtEveryLength) {  // RFC 2865 §5.2
 }
 
 TEST(Password, OutsideItsLengthsIsRefused) {
-  EXPECT_EQ(hide_password(Octets(129), {}, secret("s")).error().text, "password of 129 octets, allowed 0 to 128");
+  EXPECT_EQ(hide_password(Octets(129), {}, secret("s")).error().text,
+            "password of 129 octets, allowed 0 to 128");
   EXPECT_EQ(reveal_password(Octets(15), {}, secret("s")).error().text,
             "User-Password of 15 octets, allowed 16 to 128 in steps of 16");
   EXPECT_FALSE(reveal_password(Octets{}, {}, secret("s")));

@@ -60,7 +60,8 @@ TEST(Parse, OneOctetLeftIsNoAttribute) {
 }
 
 TEST(Parse, EveryTruncationOfAGoodPacketIsRefusedOrPadding) {
-  const Octets whole = access_request().user("sari@reef.example").password("x").signed_with(support::secret("s"));
+  const Octets whole =
+      access_request().user("sari@reef.example").password("x").signed_with(support::secret("s"));
   for (std::size_t size = 0; size < whole.size(); ++size) {
     EXPECT_FALSE(PacketView::parse(OctetView(whole).first(size))) << size;
   }
@@ -80,7 +81,8 @@ TEST(Attributes, AreSeenInOrderWithTheirOffsets) {
 }
 
 TEST(Attributes, ANumberHasFourOctets) {
-  const Octets octets = access_request().with("NAS-Port", "3").with("Class", "abc").not_signed(support::secret("s"));
+  const Octets octets =
+      access_request().with("NAS-Port", "3").with("Class", "abc").not_signed(support::secret("s"));
   const auto packet = PacketView::parse(octets);
   EXPECT_EQ(number_in(packet->find(static_cast<AttributeType>(5))), 3U);
   EXPECT_EQ(number_in(packet->find(static_cast<AttributeType>(25))), std::nullopt);

@@ -1,0 +1,52 @@
+#pragma once
+// Real servers on free loopback ports, asked through the real client and through a second encoder.
+#include <nlohmann/json.hpp>
+
+#include "support/process.h"
+
+namespace jembatan::blackbox {
+
+inline const std::string kServer = std::string(JEMBATAN_PROGRAMS) + "/jembatand";
+inline const std::string kClient = std::string(JEMBATAN_PROGRAMS) + "/jembatan";
+
+/// One node in a folder of its own: write the plan, start, ask, stop.
+class TestNode {
+ public:
+  explicit TestNode(const std::string& name, const std::string& more = "");
+  /// Writes plan/NAME.toml.
+  void plan(const std::string& text, const std::string& name = "plan") const;
+  void start();  ///< waits until it is up; fails the test if it does not come up
+  /// Stops with SIGTERM; gives the exit code.
+  int stop();
+  void kill();
+  void signal(int number) const { process_->signal(number); }
+
+  std::string access_to() const { return "127.0.0.1:" + std::to_string(access); }
+  std::string accounting_to() const { return "127.0.0.1:" + std::to_string(accounting); }
+  std::string file() const { return (folder_.path() / "node.toml").string(); }
+  std::filesystem::path path(const std::string& name) const { return folder_.path() / name; }
+  std::string log() const { return support::read_file(folder_.path() / "log"); }
+  bool log_has(const std::string& text) const;  ///< polls
+  /// What the API answers, through the client: `jembatan WORDS… --node FILE --json`.
+  nlohmann::json ask_node(std::vector<std::string> words) const;
+  std::string token() const { return support::read_file(folder_.path() / "data" / "management.token"); }
+
+  int access = support::free_port();
+  int accounting = support::free_port();
+  int management = support::free_port();
+
+ private:
+  support::TemporaryFolder folder_;
+  std::string name_;
+  std::unique_ptr<support::Background> process_;
+};
+
+/// `jembatan WORDS…`
+support::Finished client(std::vector<std::string> words, const std::vector<std::string>& environment = {});
+
+/// A [[client]] for 127.0.0.1.
+std::string client_here(const std::string& secret);
+/// A [[group]] with one server.
+std::string group_to(const std::string& group, const TestNode& server, const std::string& secret);
+
+}  // namespace jembatan::blackbox

@@ -1,1 +1,0 @@
-int x_unused();
