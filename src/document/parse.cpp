@@ -57,17 +57,18 @@ Value value_of(const toml::node& node) {
   return out;
 }
 
-// The parser quotes pieces of the document; what it quotes may be part of a secret.
+// The parser quotes pieces of the document; what it quotes may be part of a secret. Single characters stay.
 std::string without_quotes(std::string_view description) {
   std::string out;
-  bool inside = false;
-  for (const char c : description) {
-    if (c == '\'' || c == '"') {
-      if (!inside) out += "'…'";
-      inside = !inside;
-    } else if (!inside) {
-      out += c;
-    }
+  while (!description.empty()) {
+    const std::size_t begin = description.find_first_of("'\"");
+    out += description.substr(0, begin);
+    if (begin == std::string_view::npos) return out;
+    const std::size_t end = description.find(description[begin], begin + 1);
+    const std::string_view inside = description.substr(begin + 1, end == std::string_view::npos ? end : end - begin - 1);
+    out += inside.size() == 1 ? fmt::format("'{}'", inside) : "'…'";
+    if (end == std::string_view::npos) return out;
+    description.remove_prefix(end + 1);
   }
   return out;
 }
@@ -103,7 +104,8 @@ const Value* Value::find(std::string_view key) const {
 
 std::optional<File> parse(std::string name, std::string_view text, Problems& problems) {
   try {
-    File out{std::move(name), {}, table_of(toml::parse(text))};
+    Value root = table_of(toml::parse(text));
+    File out{std::move(name), {}, std::move(root)};
     for (const std::string_view line : split(text, '\n')) out.lines.emplace_back(line);
     return out;
   } catch (const toml::parse_error& error) {

@@ -1,0 +1,109 @@
+// What one request costs in the core: no socket, no thread.
+//   build/release/bench/jembatan_core_bench
+#include <benchmark/benchmark.h>
+
+#include "dictionary/value_text.h"
+#include "engine/engine.h"
+#include "plan/read.h"
+#include "wire/authenticator.h"
+#include "wire/hidden.h"
+
+namespace {
+
+using namespace jembatan;
+
+class CountingRandom final : public Random {
+ public:
+  void fill(OctetSpan out) override {
+    for (auto& octet : out) octet = static_cast<std::uint8_t>(++count_);
+  }
+
+ private:
+  std::uint32_t count_ = 0;
+};
+
+const wire::SharedSecret& secret() {
+  static const wire::SharedSecret the_secret(Secret("a secret of 32 characters, not 31"));
+  return the_secret;
+}
+
+// Twelve attributes, as a wireless device sends them.
+Octets request(std::uint32_t number) {
+  wire::Authenticator authenticator{};
+  store32(authenticator.data(), number);
+  wire::PacketBuilder packet(wire::Code::access_request, static_cast<std::uint8_t>(number), authenticator);
+  (void)packet.add_message_authenticator();
+  const auto password = wire::hide_password(view_of(std::string_view("ombak-3")), authenticator, secret());
+  (void)packet.add(wire::AttributeType::user_password, OctetView(*password));
+  for (const auto& [name, value] : {std::pair{"User-Name", "tamu@reef.example"},
+                                    {"NAS-Identifier", "kerapu-deck-2"},
+                                    {"NAS-IP-Address", "192.0.2.33"},
+                                    {"NAS-Port", "2"},
+                                    {"NAS-Port-Type", "Wireless-802-11"},
+                                    {"Service-Type", "Framed"},
+                                    {"Framed-MTU", "1400"},
+                                    {"Called-Station-Id", "02-00-5E-00-53-FF:kerapu"},
+                                    {"Calling-Station-Id", "02-00-5E-00-53-01"},
+                                    {"Connect-Info", "802.11ac"}}) {
+    (void)packet.add_encoded(*dictionary::encode(dictionary::standard(), name, value));
+  }
+  const OctetSpan octets = packet.finish();
+  wire::sign_request(octets, secret());
+  return {octets.begin(), octets.end()};
+}
+
+plan::PlanPtr demo_plan() {
+  const std::vector<plan::SourceFile> files{{"plan.toml", R"(
+[[client]]
+name = "kerapu-deck-2"
+address = "192.0.2.32/28"
+secret = "a secret of 32 characters, not 31"
+[[realm]]
+name = "reef.example"
+handle = "here"
+[[user]]
+name = "tamu@reef.example"
+password = { clear = "ombak-3" }
+reply = { vlan = 40, Filter-Id = "passenger", Session-Timeout = "2h" }
+)"}};
+  const auto none = [](const std::string&) -> Result<std::string> { return fail(Errc::not_found, ""); };
+  document::Problems problems;
+  return plan::read(files, {none, none}, problems);
+}
+
+void BM_ParseAndVerify(benchmark::State& state) {
+  const Octets octets = request(1);
+  for (auto _ : state) {
+    const auto packet = wire::PacketView::parse(octets);
+    benchmark::DoNotOptimize(wire::check_message_authenticator(*packet, packet->authenticator(), secret()));
+  }
+}
+BENCHMARK(BM_ParseAndVerify);
+
+void BM_ParseVerifyAnswer(benchmark::State& state) {
+  CountingRandom random;
+  engine::Counters counters;
+  engine::Settings settings;
+  settings.listeners = {forward::Purpose::access};
+  engine::Engine engine(settings, random, counters);
+  forward::HealthBoard board;
+  engine.use(board.go_live(demo_plan()));
+  std::vector<Octets> requests;
+  for (std::uint32_t i = 0; i < 4096; ++i) requests.push_back(request(i));
+  engine::Actions actions;
+  const Now start{std::chrono::steady_clock::now(), std::chrono::system_clock::now()};
+  std::uint32_t number = 0;
+  for (auto _ : state) {
+    // Another port each round, so that no request is a repeat.
+    const Endpoint from{IpAddress::from_v4(reinterpret_cast<const std::uint8_t*>("\xC0\x00\x02\x21")),
+                        static_cast<std::uint16_t>(number / 256)};
+    engine.handle({0, from, {}, requests[number % requests.size()]}, start, actions);
+    if (++number % 64 == 0) actions.clear();
+  }
+  if (counters.count(engine::Outcome::accepted) == 0) state.SkipWithError("nothing was accepted");
+}
+BENCHMARK(BM_ParseVerifyAnswer);
+
+}  // namespace
+
+BENCHMARK_MAIN();
