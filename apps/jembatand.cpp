@@ -72,6 +72,8 @@ int run(const std::string& node_file) {
   if (!token) return refuse_to_start({}, token.error().text);
   auto api = admin::Api::start(**server, std::move(*token));
   if (!api) return refuse_to_start({}, api.error().text);
+  if (const Status announced = (*server)->announce(); !announced)
+    return refuse_to_start({}, announced.error().text);
   server::log_info(fmt::format("node {} is up version={} management={} process={}", settings->name,
                                JEMBATAN_VERSION, settings->management.text(), getpid()));
   wait_for_signals(**server);

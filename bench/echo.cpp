@@ -4,6 +4,7 @@
 #include <sys/socket.h>
 
 #include <array>
+#include <cstdint>
 #include <cstdio>
 #include <cstdlib>
 
@@ -33,7 +34,8 @@ int main(int argc, char** argv) {
       headers[i].msg_hdr.msg_iovlen = 1;
     }
     const int count = recvmmsg(fd, headers.data(), kMost, MSG_WAITFORONE, nullptr);
-    for (int i = 0; i < count; ++i) pieces[static_cast<unsigned>(i)].iov_len = headers[static_cast<unsigned>(i)].msg_len;
+    for (int i = 0; i < count; ++i)
+      pieces[static_cast<unsigned>(i)].iov_len = headers[static_cast<unsigned>(i)].msg_len;
     if (count > 0) sendmmsg(fd, headers.data(), static_cast<unsigned>(count), 0);
   }
 }

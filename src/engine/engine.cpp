@@ -11,7 +11,6 @@
 namespace jembatan::engine {
 namespace {
 
-using forward::Purpose;
 using wire::AttributeType;
 using wire::Code;
 using wire::PacketView;

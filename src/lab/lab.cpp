@@ -148,16 +148,11 @@ Result<int> start(const fs::path& node) {
   return child;
 }
 
-// The management API opens last: when it takes connections, the node is up.
-bool takes_connections(const Endpoint& at) {
-  const int fd = ::socket(AF_INET, SOCK_STREAM | SOCK_CLOEXEC, 0);
-  sockaddr_in address{};
-  address.sin_family = AF_INET;
-  address.sin_port = htons(at.port);
-  std::memcpy(&address.sin_addr, at.address.octets.data(), 4);
-  const bool connected = ::connect(fd, reinterpret_cast<sockaddr*>(&address), sizeof(address)) == 0;
-  ::close(fd);
-  return connected;
+// A node writes its process number into its lock file when it is up.
+bool is_up(const server::NodeSettings& settings, int process) {
+  std::ifstream in(settings.data_folder / "lock");
+  int written = 0;
+  return (in >> written) && written == process;
 }
 
 Status start_and_wait(const fs::path& node) {
@@ -169,7 +164,7 @@ Status start_and_wait(const fs::path& node) {
   bool ended = false;
   const bool up = wait_for(kStartWithin, [&] {
     ended = ::waitpid(*process, nullptr, WNOHANG) == *process;
-    return ended || takes_connections(settings->management);
+    return ended || is_up(*settings, *process);
   });
   if (up && !ended) return {};
   return fail(Errc::conflict, fmt::format("node {} did not start; the end of {}:{}", settings->name,

@@ -56,7 +56,9 @@ Result<std::unique_ptr<Server>> Server::start(NodeSettings settings, document::P
 
 Server::~Server() {
   stop();
-  if (lock_ >= 0) ::close(lock_);
+  if (lock_ < 0) return;
+  (void)!ftruncate(lock_, 0);
+  ::close(lock_);
 }
 
 Status Server::lock_data_folder() {
@@ -71,6 +73,15 @@ Status Server::lock_data_folder() {
   if (flock(lock_, LOCK_EX | LOCK_NB) == 0) return {};
   return fail(Errc::conflict,
               fmt::format("data folder '{}' is in use by another jembatand", settings_.data_folder.string()));
+}
+
+Status Server::announce() {
+  const std::string text = std::to_string(getpid()) + "\n";
+  if (ftruncate(lock_, 0) == 0 &&
+      pwrite(lock_, text.data(), text.size(), 0) == static_cast<ssize_t>(text.size()))
+    return {};
+  return fail(Errc::io,
+              fmt::format("data folder '{}': {}", settings_.data_folder.string(), std::strerror(errno)));
 }
 
 Status Server::open_store() {

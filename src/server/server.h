@@ -38,6 +38,8 @@ class Server {
   const NodeSettings& settings() const { return settings_; }
   /// A connection of its own to the accounting store, for reading.
   Result<std::unique_ptr<accounting::Store>> open_accounting() const;
+  /// Writes the process number into the data folder's lock file: the node is up. It goes with the lock.
+  Status announce();
   /// Answers what is under way, writes what waits, closes the store.
   void stop();
 

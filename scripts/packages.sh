@@ -1,0 +1,26 @@
+# To be sourced: `install_packages NAME…` installs what is missing of Debian's packages, as root or with sudo.
+
+build_packages=(
+  g++ cmake ninja-build ccache pkg-config
+  libasio-dev libcli11-dev libcpp-httplib-dev libcrypt-dev libfmt-dev libspdlog-dev libsqlite3-dev
+  libtomlplusplus-dev nettle-dev nlohmann-json3-dev
+  libssl-dev zlib1g-dev libbrotli-dev
+)
+test_packages=(clang-format clang-tidy libbenchmark-dev libgmock-dev libgtest-dev python3)
+
+install_packages() {
+  local missing=()
+  local name
+  for name in "$@"; do
+    dpkg-query -W -f '${Status}' "$name" 2>/dev/null | grep -q 'ok installed' || missing+=("$name")
+  done
+  [ ${#missing[@]} -eq 0 ] && return 0
+  echo "installing: ${missing[*]}"
+  local as_root=()
+  if [ "$(id -u)" -ne 0 ]; then
+    command -v sudo >/dev/null || { echo "these packages are missing, and there is no sudo: ${missing[*]}" >&2; return 1; }
+    as_root=(sudo)
+  fi
+  "${as_root[@]}" apt-get update -qq
+  "${as_root[@]}" env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "${missing[@]}" >/dev/null
+}
