@@ -47,7 +47,7 @@ echo "What each hop says:"
 for node in edge hub; do log_line "$node" "sari@reef.example: accepted"; done
 log_line "reef-*" "sari@reef.example: accepted"
 
-title "2. A wrong password: refused by her home, which says why"
+title "2. A wrong password: refused by the home server, which says why"
 expect 1 jembatan ask access --lab edge --user tamu@reef.example --password ombak-4
 echo "What each hop says:"
 for node in edge hub; do log_line "$node" "tamu@reef.example: rejected"; done

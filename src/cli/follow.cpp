@@ -35,7 +35,7 @@ std::string request_line(const json& event, const Terminal& terminal) {
   const auto took = event.value("took_us", 0);
   std::string line = padded(client, 16) + " " + padded(event.value("user", ""), 24) + " " +
                      terminal.coloured(padded(outcome, 16), colour_of(outcome)) + " ";
-  line += padded(took > 0 ? fmt::format("{:.1f} ms", took / 1000.0) : "", 10);
+  line += padded(took > 0 ? fmt::format("{:.1f} ms", took / 1000.0) : "", 11);
   line += event.value("reason", "");
   if (!server.empty()) line += fmt::format(" [{}]", server);
   return line;
@@ -60,7 +60,7 @@ Exit follow(const Arguments& arguments, Terminal& terminal) {
   if (!node) return report(node.error(), terminal);
   if (!arguments.has("--json")) {
     terminal.line(terminal.coloured(padded("time", 10) + padded("client", 17) + padded("user", 25) +
-                                        padded("outcome", 17) + padded("took", 10) + "reason [answered by]",
+                                        padded("outcome", 17) + padded("took", 11) + "reason [answered by]",
                                     Colour::bold));
   }
   unsigned long shown = 0;

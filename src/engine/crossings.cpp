@@ -193,8 +193,10 @@ std::vector<Crossings::GivenUp> Crossings::on_timer(Now now, Actions& out) {
         send(timer.crossing, *crossing, out);
         break;
       case Forwarding::Step::give_up:
-        asked = fail(Errc::unreachable, fmt::format("group {}: none of its {} servers answered", group.name,
-                                                    group.servers.size()));
+        asked = fail(Errc::unreachable, fmt::format("group {}: {} asked, none answered", group.name,
+                                                    group.servers.size() == 1
+                                                        ? "1 server"
+                                                        : fmt::format("{} servers", group.servers.size())));
         break;
     }
     if (asked) continue;

@@ -384,7 +384,7 @@ TEST_F(Handle, ASilentServerIsAskedAgainWithTheSameOctetsThenGivenUp) {
   EXPECT_EQ(asked, Octets(again.begin(), again.end()));
   wait(1s);
   EXPECT_EQ(outcome(), "no-answer");
-  EXPECT_EQ(event().detail, "group lagoon: none of its 1 servers answered");
+  EXPECT_EQ(event().detail, "group lagoon: 1 server asked, none answered");
   EXPECT_TRUE(out.replies.empty());
   EXPECT_FALSE(engine.next_deadline());
   receive(lagoon());  // the client tries again: a new attempt
@@ -600,8 +600,7 @@ TEST_F(DeliveryTest, WithoutAnswerItWaitsInTheQueue) {
   EXPECT_EQ(out.asks.size(), 1U);
   delivery.on_timer(clock.advance(1s), out);
   ASSERT_EQ(out.notices.size(), 1U);
-  EXPECT_EQ(out.notices[0].text,
-            "record 5 waits in the queue (group lagoon: none of its 1 servers answered)");
+  EXPECT_EQ(out.notices[0].text, "record 5 waits in the queue (group lagoon: 1 server asked, none answered)");
   EXPECT_EQ(delivery.under_way(), 0U);
   offer({item(5)});
   EXPECT_EQ(out.asks.size(), 1U);
