@@ -245,6 +245,20 @@ wire::PacketBuilder new_packet(Code code, bool zero_authenticator) {
   return {code, identifier[0], authenticator};
 }
 
+using Sign = void (*)(OctetSpan packet, const wire::SharedSecret& secret);
+
+// Adds what every request has, signs it and asks. `built`: whether what stands in the packet could be put
+// there.
+Exit complete(const Question& question, wire::PacketBuilder& packet, Status built, Sign sign,
+              const Arguments& arguments, Terminal& terminal) {
+  if (built) built = add_device(question.attributes, packet);
+  if (built) built = packet.add_encoded(question.attributes);
+  if (!built) return report(built.error(), terminal);
+  const OctetSpan octets = packet.finish();
+  sign(octets, question.secret);
+  return ask(question, octets, arguments.has("--json"), terminal);
+}
+
 Exit ask_access(const Arguments& arguments, Terminal& terminal) {
   const auto question = read_question(arguments, 1812, false);
   if (!question) return report(question.error(), terminal);
@@ -264,12 +278,7 @@ Exit ask_access(const Arguments& arguments, Terminal& terminal) {
   if (!arguments.has("--unsigned")) built = packet.add_message_authenticator();
   if (built) built = packet.add(AttributeType::user_name, std::string_view(user));
   if (built) built = packet.add(AttributeType::user_password, OctetView(*hidden));
-  if (built) built = add_device(question->attributes, packet);
-  if (built) built = packet.add_encoded(question->attributes);
-  if (!built) return report(built.error(), terminal);
-  const OctetSpan octets = packet.finish();
-  wire::sign_request(octets, question->secret);
-  return ask(*question, octets, arguments.has("--json"), terminal);
+  return complete(*question, packet, built, wire::sign_request, arguments, terminal);
 }
 
 Exit ask_accounting(const Arguments& arguments, Terminal& terminal) {
@@ -286,12 +295,7 @@ Exit ask_accounting(const Arguments& arguments, Terminal& terminal) {
   if (built && arguments.has("--user")) {
     built = packet.add(AttributeType::user_name, std::string_view(arguments.get("--user")));
   }
-  if (built) built = add_device(question->attributes, packet);
-  if (built) built = packet.add_encoded(question->attributes);
-  if (!built) return report(built.error(), terminal);
-  const OctetSpan octets = packet.finish();
-  wire::sign_accounting_request(octets, question->secret);
-  return ask(*question, octets, arguments.has("--json"), terminal);
+  return complete(*question, packet, built, wire::sign_accounting_request, arguments, terminal);
 }
 
 Exit ask_status(const Arguments& arguments, Terminal& terminal) {
@@ -299,13 +303,8 @@ Exit ask_status(const Arguments& arguments, Terminal& terminal) {
   const auto question = read_question(arguments, accounting ? 1813 : 1812, accounting);
   if (!question) return report(question.error(), terminal);
   wire::PacketBuilder packet = new_packet(Code::status_server, false);
-  Status built = packet.add_message_authenticator();
-  if (built) built = add_device(question->attributes, packet);
-  if (built) built = packet.add_encoded(question->attributes);
-  if (!built) return report(built.error(), terminal);
-  const OctetSpan octets = packet.finish();
-  wire::sign_request(octets, question->secret);
-  return ask(*question, octets, arguments.has("--json"), terminal);
+  const Status built = packet.add_message_authenticator();
+  return complete(*question, packet, built, wire::sign_request, arguments, terminal);
 }
 
 std::vector<Option> with_common(std::vector<Option> options) {

@@ -3,34 +3,18 @@
 
 #include <nlohmann/json.hpp>
 
+#include "admin/json.h"
 #include "cli/node_access.h"
 #include "plan/read.h"
 
 namespace jembatan::cli {
 namespace {
 
-using nlohmann::json;
-
-json problems_json(const document::Problems& problems) {
-  json out = json::array();
-  for (const document::Problem& p : problems.list()) {
-    out.push_back({{"level", p.level == document::Level::error ? "error" : "advice"},
-                   {"file", p.file},
-                   {"line", p.at.line},
-                   {"column", p.at.column},
-                   {"text", p.text},
-                   {"allowed", p.allowed}});
-  }
-  return out;
-}
-
 Exit check(const Arguments& arguments, Terminal& terminal) {
   document::Problems problems;
   const auto plan = plan::read_folder(arguments.positionals().front(), problems);
   if (arguments.has("--json")) {
-    terminal.line(json{
-        {"errors", problems.errors()}, {"advice", problems.advice()}, {"problems", problems_json(problems)}}
-                      .dump(2));
+    terminal.line(admin::json_of(problems).dump(2));
   } else {
     terminal.out(problems.text());
     terminal.line(plan ? fmt::format("{}: {} clients, {} users, {} realms, {} groups", problems.count_text(),
