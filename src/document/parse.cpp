@@ -65,7 +65,8 @@ std::string without_quotes(std::string_view description) {
     out += description.substr(0, begin);
     if (begin == std::string_view::npos) return out;
     const std::size_t end = description.find(description[begin], begin + 1);
-    const std::string_view inside = description.substr(begin + 1, end == std::string_view::npos ? end : end - begin - 1);
+    const std::string_view inside =
+        description.substr(begin + 1, end == std::string_view::npos ? end : end - begin - 1);
     out += inside.size() == 1 ? fmt::format("'{}'", inside) : "'…'";
     if (end == std::string_view::npos) return out;
     description.remove_prefix(end + 1);
