@@ -2,7 +2,7 @@
 //   build/release/bench/jembatan_core_bench
 #include <benchmark/benchmark.h>
 
-#include "dictionary/value_text.h"
+#include "dictionary/encode.h"
 #include "engine/engine.h"
 #include "plan/read.h"
 #include "wire/authenticator.h"
@@ -103,6 +103,36 @@ void BM_ParseVerifyAnswer(benchmark::State& state) {
   if (counters.count(engine::Outcome::accepted) == 0) state.SkipWithError("nothing was accepted");
 }
 BENCHMARK(BM_ParseVerifyAnswer);
+
+void BM_LookUpByName(benchmark::State& state) {
+  for (auto _ : state) benchmark::DoNotOptimize(dictionary::standard().named("Tunnel-Private-Group-ID"));
+}
+BENCHMARK(BM_LookUpByName);
+
+void BM_LookUpByNumber(benchmark::State& state) {
+  std::uint8_t number = 0;
+  for (auto _ : state) benchmark::DoNotOptimize(dictionary::standard().numbered(++number));
+}
+BENCHMARK(BM_LookUpByNumber);
+
+void BM_LookUpVendorsNumber(benchmark::State& state) {
+  const dictionary::Path path{26, 311, 16};
+  for (auto _ : state) benchmark::DoNotOptimize(dictionary::standard().at(path));
+}
+BENCHMARK(BM_LookUpVendorsNumber);
+
+void BM_BuildAndSignAccept(benchmark::State& state) {
+  const Octets reply = demo_plan()->users[0].reply;
+  const wire::Authenticator authenticator{1, 2, 3};
+  for (auto _ : state) {
+    wire::PacketBuilder packet(wire::Code::access_accept, 1, authenticator);
+    (void)packet.add_message_authenticator();
+    (void)packet.add_encoded(reply);
+    wire::sign_response(packet.finish(), authenticator, secret());
+    benchmark::DoNotOptimize(packet.finish().data());
+  }
+}
+BENCHMARK(BM_BuildAndSignAccept);
 
 }  // namespace
 

@@ -3,7 +3,7 @@
 #include <nlohmann/json.hpp>
 
 #include "base/text.h"
-#include "dictionary/value_text.h"
+#include "dictionary/describe.h"
 #include "server/event_text.h"
 
 namespace jembatan::admin {
@@ -14,11 +14,8 @@ namespace {
 
 json attributes_json(const Octets& attributes) {
   json out = json::array();
-  for (std::size_t at = 0; at + 2 <= attributes.size() && attributes[at + 1] >= 2; at += attributes[at + 1]) {
-    const wire::Attribute attribute{static_cast<wire::AttributeType>(attributes[at]),
-                                    OctetView(attributes).subspan(at + 2, attributes[at + 1] - 2U), at};
-    out.push_back({{"name", dictionary::print_name(dictionary::standard(), attribute)},
-                   {"value", dictionary::print_value(dictionary::standard(), attribute)}});
+  for (const auto& line : dictionary::describe(dictionary::standard(), attributes)) {
+    out.push_back({{"name", line.name}, {"value", line.value}, {"depth", line.depth}});
   }
   return out;
 }

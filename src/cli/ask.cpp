@@ -11,9 +11,10 @@
 #include "base/text.h"
 #include "cli/command.h"
 #include "cli/exchange.h"
+#include "cli/names.h"
 #include "cli/node_access.h"
 #include "cli/packet_text.h"
-#include "dictionary/value_text.h"
+#include "dictionary/encode.h"
 #include "document/parse.h"
 #include "server/system.h"
 #include "wire/builder.h"
@@ -34,6 +35,7 @@ constexpr std::string_view kNoAnswerHelp =
 struct Question {
   ExchangeWish wish;
   wire::SharedSecret secret;
+  dictionary::CataloguePtr names;
   Octets attributes;
 };
 
@@ -104,31 +106,55 @@ Status read_secret(const Arguments& arguments, Question& question) {
   return {};
 }
 
-Status read_attributes(const Arguments& arguments, Question& question) {
+// Names and values are checked before anything is sent; what is hidden can be encoded only for the packet.
+struct Given {
+  std::string name;
+  std::string value;
+};
+
+Result<std::vector<Given>> read_attributes(const Arguments& arguments) {
+  std::vector<Given> out;
   for (const std::string& given : arguments.positionals()) {
+    // A value may contain '='; a name cannot.
     const std::size_t equals = given.find('=');
     if (equals == std::string::npos) {
       return fail(Errc::malformed,
                   fmt::format("'{}' is not ATTRIBUTE=VALUE, like NAS-Port-Type=Virtual", escaped(given)));
     }
-    const auto encoded =
-        dictionary::encode(dictionary::standard(), given.substr(0, equals), given.substr(equals + 1));
-    if (!encoded) return encoded.error();
-    const auto type = static_cast<AttributeType>((*encoded)[0]);
-    if (type == AttributeType::user_password) {
-      return fail(Errc::malformed,
-                  "User-Password is hidden with the secret: give it with --password-file or --password");
+    out.push_back({given.substr(0, equals), given.substr(equals + 1)});
+  }
+  return out;
+}
+
+// Encodes what was given for a packet with this Request Authenticator.
+Status encode_attributes(Question& question, const std::vector<Given>& given,
+                         const wire::Authenticator& authenticator) {
+  std::uint16_t salt = 0x8001;
+  const dictionary::Hide hide = [&](dictionary::Hiding hiding, OctetView value) -> Result<Octets> {
+    if (hiding == dictionary::Hiding::user_password) {
+      return fail(Errc::malformed, "it is the password: give it with --password-file or --password");
     }
+    return wire::hide_salted(value, salt++, authenticator, question.secret);
+  };
+  for (const Given& one : given) {
+    const auto encoded = dictionary::encode(*question.names, one.name, one.value, hide);
+    if (!encoded) return encoded.error();
     append(question.attributes, *encoded);
   }
   return {};
 }
 
-Result<Question> read_question(const Arguments& arguments, std::uint16_t port, bool accounting) {
+Result<Question> read_question(const Arguments& arguments, std::uint16_t port, bool accounting,
+                               const wire::Authenticator& authenticator) {
   Question out;
   if (Status s = read_wish(arguments, port, accounting, out.wish); !s) return s.error();
   if (Status s = read_secret(arguments, out); !s) return s.error();
-  if (Status s = read_attributes(arguments, out); !s) return s.error();
+  auto names = find_names(arguments);
+  if (!names) return names.error();
+  out.names = std::move(*names);
+  const auto given = read_attributes(arguments);
+  if (!given) return given.error();
+  if (Status s = encode_attributes(out, *given, authenticator); !s) return s.error();
   return out;
 }
 
@@ -200,10 +226,10 @@ Verdict judge(const Question& question, const ExchangeResult& result) {
 }
 
 void print_packet(Terminal& terminal, std::string_view arrow, const wire::PacketView& packet,
-                  const std::string& where) {
+                  const std::vector<dictionary::Described>& lines, const std::string& where) {
   terminal.line(terminal.coloured(fmt::format("{} {}", arrow, wire::name_of(packet.code())), Colour::bold) +
                 fmt::format("  id {}  {}  {} octets", packet.identifier(), where, packet.octets().size()));
-  terminal.out(attributes_text(packet));
+  terminal.out(attributes_text(lines));
 }
 
 Exit ask(const Question& question, OctetView request, bool as_json, Terminal& terminal) {
@@ -212,23 +238,26 @@ Exit ask(const Question& question, OctetView request, bool as_json, Terminal& te
   const Verdict verdict = judge(question, *result);
   const auto sent = wire::PacketView::parse(request);
   const auto reply = wire::PacketView::parse(result->reply);
+  const auto sent_lines = dictionary::describe(*question.names, *sent);
+  std::vector<dictionary::Described> reply_lines;
+  if (reply) reply_lines = dictionary::describe(*question.names, *reply);
   if (as_json) {
     json body{{"to", question.wish.to.text()},
-              {"request", packet_json(*sent)},
+              {"request", packet_json(*sent, sent_lines)},
               {"sent", result->sent},
               {"verdict", verdict.text},
               {"reply", nullptr}};
     if (reply) {
-      body["reply"] = packet_json(*reply);
+      body["reply"] = packet_json(*reply, reply_lines);
       body["genuine"] = result->ended == Ended::replied;
       body["took_us"] = result->took.count();
     }
     terminal.line(body.dump(2));
     return verdict.exit;
   }
-  print_packet(terminal, "→", *sent, "to " + question.wish.to.text());
+  print_packet(terminal, "→", *sent, sent_lines, "to " + question.wish.to.text());
   if (reply) {
-    print_packet(terminal, "←", *reply,
+    print_packet(terminal, "←", *reply, reply_lines,
                  fmt::format("after {:.1f} ms{}", static_cast<double>(result->took.count()) / 1000,
                              result->sent > 1 ? fmt::format(", sent {} times", result->sent) : ""));
   }
@@ -260,7 +289,9 @@ Exit complete(const Question& question, wire::PacketBuilder& packet, Status buil
 }
 
 Exit ask_access(const Arguments& arguments, Terminal& terminal) {
-  const auto question = read_question(arguments, 1812, false);
+  wire::PacketBuilder packet = new_packet(Code::access_request, false);
+  const wire::Authenticator authenticator = wire::PacketView::parse(packet.finish())->authenticator();
+  const auto question = read_question(arguments, 1812, false, authenticator);
   if (!question) return report(question.error(), terminal);
   const std::string user = arguments.get("--user");
   Result<Secret> password = Secret(arguments.get("--password"));
@@ -270,8 +301,6 @@ Exit ask_access(const Arguments& arguments, Terminal& terminal) {
     password = prompt_for_password(user);
   }
   if (!password) return report(password.error(), terminal);
-  wire::PacketBuilder packet = new_packet(Code::access_request, false);
-  const wire::Authenticator authenticator = wire::PacketView::parse(packet.finish())->authenticator();
   const auto hidden = wire::hide_password(password->reveal(), authenticator, question->secret);
   if (!hidden) return report(hidden.error(), terminal);
   Status built;
@@ -282,10 +311,9 @@ Exit ask_access(const Arguments& arguments, Terminal& terminal) {
 }
 
 Exit ask_accounting(const Arguments& arguments, Terminal& terminal) {
-  const auto question = read_question(arguments, 1813, true);
+  const auto question = read_question(arguments, 1813, true, wire::Authenticator{});
   if (!question) return report(question.error(), terminal);
-  const auto status =
-      dictionary::encode(dictionary::standard(), "Acct-Status-Type", arguments.get("--status"));
+  const auto status = dictionary::encode(*question->names, "Acct-Status-Type", arguments.get("--status"));
   if (!status) return report(status.error().at("--status"), terminal);
   wire::PacketBuilder packet = new_packet(Code::accounting_request, true);
   Status built = packet.add_encoded(*status);
@@ -300,9 +328,10 @@ Exit ask_accounting(const Arguments& arguments, Terminal& terminal) {
 
 Exit ask_status(const Arguments& arguments, Terminal& terminal) {
   const bool accounting = arguments.has("--accounting");
-  const auto question = read_question(arguments, accounting ? 1813 : 1812, accounting);
-  if (!question) return report(question.error(), terminal);
   wire::PacketBuilder packet = new_packet(Code::status_server, false);
+  const wire::Authenticator authenticator = wire::PacketView::parse(packet.finish())->authenticator();
+  const auto question = read_question(arguments, accounting ? 1813 : 1812, accounting, authenticator);
+  if (!question) return report(question.error(), terminal);
   const Status built = packet.add_message_authenticator();
   return complete(*question, packet, built, wire::sign_request, arguments, terminal);
 }
@@ -316,15 +345,17 @@ std::vector<Option> with_common(std::vector<Option> options) {
       {"--from", "ADDRESS", "local address to send from; default: the system chooses"},
       {"--wait", "TIME", "how long to wait for a reply to each request; default 3s"},
       {"--tries", "NUMBER", "how often the same request is sent; default 3"},
+      dictionary_option(),
       {"--json", "", "one JSON document instead of text"},
   };
   options.insert(options.end(), common.begin(), common.end());
   return options;
 }
 
-const Positional kAttributes{"ATTRIBUTE=VALUE",
-                             "more attributes, by dictionary name: NAS-Port-Type=Virtual Tunnel-Type:1=VLAN",
-                             false, true};
+const Positional kAttributes{
+    "ATTRIBUTE=VALUE",
+    "more attributes, by name or number: NAS-Port-Type=Virtual Tunnel-Type:1=VLAN 26.32473.9=0x0102", false,
+    true};
 
 }  // namespace
 

@@ -12,8 +12,9 @@ std::string Arguments::get(std::string_view name, std::string_view fallback) con
 const std::vector<Command>& commands() {
   static const std::vector<Command> all = [] {
     std::vector<Command> out;
-    for (const auto make : {ask_commands, follow_commands, plan_commands, client_commands, session_commands,
-                            accounting_commands, node_commands, lab_commands}) {
+    for (const auto make :
+         {ask_commands, follow_commands, plan_commands, client_commands, dictionary_commands, decode_commands,
+          session_commands, accounting_commands, node_commands, lab_commands}) {
       auto more = make();
       std::move(more.begin(), more.end(), std::back_inserter(out));
     }

@@ -5,34 +5,40 @@
 #include <algorithm>
 #include <nlohmann/json.hpp>
 
-#include "dictionary/value_text.h"
-
 namespace jembatan::cli {
 
-std::string attributes_text(const wire::PacketView& packet) {
-  const auto& catalogue = dictionary::standard();
+using dictionary::Described;
+
+std::string attributes_text(const std::vector<Described>& lines) {
   std::size_t widest = 0;
-  for (const wire::Attribute attribute : packet.attributes()) {
-    widest = std::max(widest, dictionary::print_name(catalogue, attribute).size());
+  for (const Described& line : lines) {
+    widest = std::max(widest, line.name.size() + 2 * static_cast<std::size_t>(line.depth));
   }
   std::string out;
-  for (const wire::Attribute attribute : packet.attributes()) {
-    out += fmt::format("    {:{}}  {}\n", dictionary::print_name(catalogue, attribute), widest,
-                       dictionary::print_value(catalogue, attribute));
+  for (const Described& line : lines) {
+    const std::string name = std::string(2 * static_cast<std::size_t>(line.depth), ' ') + line.name;
+    const std::string problem = line.problem.empty() ? "" : "  ! " + line.problem;
+    out += fmt::format("    {:{}}  {}{}\n", name, widest, line.value, problem);
   }
   return out.empty() ? "    (no attributes)\n" : out;
 }
 
-nlohmann::json packet_json(const wire::PacketView& packet) {
-  nlohmann::json attributes = nlohmann::json::array();
-  for (const wire::Attribute attribute : packet.attributes()) {
-    attributes.push_back({{"name", dictionary::print_name(dictionary::standard(), attribute)},
-                          {"value", dictionary::print_value(dictionary::standard(), attribute)}});
+nlohmann::json attributes_json(const std::vector<Described>& lines) {
+  nlohmann::json out = nlohmann::json::array();
+  for (const Described& line : lines) {
+    nlohmann::json one{{"name", line.name}, {"value", line.value}};
+    if (line.depth > 0) one["depth"] = line.depth;
+    if (!line.problem.empty()) one["problem"] = line.problem;
+    out.push_back(std::move(one));
   }
+  return out;
+}
+
+nlohmann::json packet_json(const wire::PacketView& packet, const std::vector<Described>& lines) {
   return {{"code", wire::name_of(packet.code())},
           {"identifier", packet.identifier()},
           {"octets", packet.octets().size()},
-          {"attributes", attributes}};
+          {"attributes", attributes_json(lines)}};
 }
 
 }  // namespace jembatan::cli

@@ -2,14 +2,16 @@
 #include <nlohmann/json_fwd.hpp>
 #include <string>
 
-#include "wire/packet.h"
+#include "dictionary/describe.h"
 
 namespace jembatan::cli {
 
-/// One line an attribute, names padded to the longest: "  User-Name  "sari@reef.example"".
-std::string attributes_text(const wire::PacketView& packet);
+/// One line an attribute, names padded to the longest, what stands inside others below them and indented.
+std::string attributes_text(const std::vector<dictionary::Described>& lines);
 
-/// {"code": …, "identifier": …, "attributes": [{"name": …, "value": …}]}
-nlohmann::json packet_json(const wire::PacketView& packet);
+/// [{"name": …, "value": …}], with "depth" for what stands inside others and "problem" for what is malformed.
+nlohmann::json attributes_json(const std::vector<dictionary::Described>& lines);
+/// {"code": …, "identifier": …, "octets": …, "attributes": […]}
+nlohmann::json packet_json(const wire::PacketView& packet, const std::vector<dictionary::Described>& lines);
 
 }  // namespace jembatan::cli

@@ -12,12 +12,6 @@
 namespace jembatan::dictionary {
 namespace {
 
-constexpr std::uint8_t kLastTag = 0x1F;  // RFC 2868 §3.1
-
-std::string octets_text(OctetView value) {
-  return value.empty() ? "(empty)" : "0x" + to_hex(value);
-}
-
 std::string quoted(OctetView value) {
   return '"' + escaped(value) + '"';
 }
@@ -33,35 +27,6 @@ std::string print_prefix(OctetView value, std::size_t most, std::uint8_t bits) {
 std::string print_number(const Definition& definition, std::uint32_t number) {
   if (const NamedValue* named = definition.value_numbered(number)) return named->name;
   return std::to_string(number);
-}
-
-// Tagged integers have the tag in the first of their four octets (RFC 2868 §3.1).
-bool tag_in_number(const Definition& definition) {
-  return definition.tagged &&
-         (definition.type == DataType::integer || definition.type == DataType::enumeration);
-}
-
-struct Tagged {
-  std::uint8_t tag = 0;
-  OctetView rest;
-};
-
-Tagged split_tag(const Definition& definition, OctetView value) {
-  if (!definition.tagged || value.empty() || value[0] > kLastTag) return {0, value};
-  if (tag_in_number(definition)) return {value[0], value};
-  return {value[0], value.subspan(1)};
-}
-
-Result<std::uint64_t> parse_number(std::string_view text, std::uint64_t most) {
-  std::uint64_t value = 0;
-  const bool hex = text.starts_with("0x");
-  const std::string_view digits = hex ? text.substr(2) : text;
-  const auto [end, problem] =
-      std::from_chars(digits.data(), digits.data() + digits.size(), value, hex ? 16 : 10);
-  if (problem != std::errc{} || end != digits.data() + digits.size() || digits.empty() || value > most) {
-    return fail(Errc::malformed, fmt::format("'{}' is not a number; allowed: 0 to {}", escaped(text), most));
-  }
-  return value;
 }
 
 Octets octets_of_number(std::uint32_t number) {
@@ -131,6 +96,27 @@ Result<Octets> parse_moment(std::string_view text) {
 
 }  // namespace
 
+std::string octets_text(OctetView value) {
+  return value.empty() ? "(empty)" : "0x" + to_hex(value);
+}
+
+bool tag_in_number(const Definition& definition) {
+  return definition.tagged &&
+         (definition.type == DataType::integer || definition.type == DataType::enumeration);
+}
+
+Result<std::uint64_t> parse_number(std::string_view text, std::uint64_t most) {
+  std::uint64_t value = 0;
+  const bool hex = text.starts_with("0x");
+  const std::string_view digits = hex ? text.substr(2) : text;
+  const auto [end, problem] =
+      std::from_chars(digits.data(), digits.data() + digits.size(), value, hex ? 16 : 10);
+  if (problem != std::errc{} || end != digits.data() + digits.size() || digits.empty() || value > most) {
+    return fail(Errc::malformed, fmt::format("'{}' is not a number; allowed: 0 to {}", escaped(text), most));
+  }
+  return value;
+}
+
 std::string print_value(const Definition& definition, OctetView value) {
   if (definition.hiding != Hiding::none) return fmt::format("(hidden, {} octets)", value.size());
   switch (definition.type) {
@@ -146,6 +132,10 @@ std::string print_value(const Definition& definition, OctetView value) {
       return quoted(value);
     case DataType::string:
     case DataType::concat:
+    case DataType::tlv:
+    case DataType::extended:
+    case DataType::long_extended:
+    case DataType::evs:
     case DataType::vsa:
       break;
     case DataType::ifid:
@@ -169,20 +159,6 @@ std::string print_value(const Definition& definition, OctetView value) {
   return octets_text(value);
 }
 
-std::string print_name(const Catalogue& catalogue, const wire::Attribute& attribute) {
-  const auto number = static_cast<std::uint8_t>(attribute.type);
-  const Definition* definition = catalogue.numbered(number);
-  if (definition == nullptr) return fmt::format("attribute {}", number);
-  const std::uint8_t tag = split_tag(*definition, attribute.value).tag;
-  return tag == 0 ? definition->name : fmt::format("{}:{}", definition->name, tag);
-}
-
-std::string print_value(const Catalogue& catalogue, const wire::Attribute& attribute) {
-  const Definition* definition = catalogue.numbered(static_cast<std::uint8_t>(attribute.type));
-  if (definition == nullptr) return octets_text(attribute.value);
-  return print_value(*definition, split_tag(*definition, attribute.value).rest);
-}
-
 Result<Octets> parse_value(const Definition& definition, std::string_view text) {
   const bool in_quotes = text.size() >= 2 && text.front() == '"' && text.back() == '"';
   const std::string_view bare = in_quotes ? text.substr(1, text.size() - 2) : text;
@@ -195,7 +171,11 @@ Result<Octets> parse_value(const Definition& definition, std::string_view text) 
     case DataType::text:
     case DataType::string:
     case DataType::concat:
-    case DataType::vsa: {
+    case DataType::tlv:
+    case DataType::vsa:
+    case DataType::extended:
+    case DataType::long_extended:
+    case DataType::evs: {
       if (!in_quotes && text.starts_with("0x")) return from_hex(text.substr(2));
       return octets_of(bare);
     }
@@ -218,41 +198,6 @@ Result<Octets> parse_value(const Definition& definition, std::string_view text) 
     }
   }
   return fail(Errc::malformed, "unknown data type");
-}
-
-Result<const Definition*> find_named(const Catalogue& catalogue, std::string_view name) {
-  const std::string_view bare = name.substr(0, name.find(':'));
-  if (const Definition* definition = catalogue.named(bare)) return definition;
-  const auto near = nearest(bare, catalogue.names());
-  return fail(Errc::not_found, fmt::format("attribute '{}' is in no dictionary{}", escaped(bare),
-                                           near ? fmt::format("; nearest: '{}'", *near) : ""));
-}
-
-Result<Octets> encode(const Catalogue& catalogue, std::string_view name, std::string_view value) {
-  const auto definition = find_named(catalogue, name);
-  if (!definition) return definition.error();
-  auto octets = parse_value(**definition, value);
-  if (!octets) return octets.error().at((*definition)->name);
-  const std::size_t colon = name.find(':');
-  if (colon != std::string_view::npos) {
-    const auto tag = parse_number(name.substr(colon + 1), kLastTag);
-    if (!(*definition)->tagged) {
-      return fail(Errc::malformed, fmt::format("{} carries no tag (RFC 2868)", (*definition)->name));
-    }
-    if (!tag) return tag.error().at("tag of " + (*definition)->name);
-    if (tag_in_number(**definition)) {
-      (*octets)[0] = static_cast<std::uint8_t>(*tag);
-    } else {
-      octets->insert(octets->begin(), static_cast<std::uint8_t>(*tag));
-    }
-  }
-  if (octets->size() > wire::kMaxValue) {
-    return fail(Errc::too_long, fmt::format("{}: value of {} octets, allowed 0 to {}", (*definition)->name,
-                                            octets->size(), wire::kMaxValue));
-  }
-  Octets out{(*definition)->number, static_cast<std::uint8_t>(octets->size() + wire::kAttributeHeader)};
-  append(out, *octets);
-  return out;
 }
 
 }  // namespace jembatan::dictionary

@@ -5,14 +5,9 @@
 
 namespace jembatan::dictionary {
 
-/// The value for people: names for numbers, addresses, quoted text with bad octets escaped; octets as 0x….
-/// A value that does not fit its type is shown as octets. Hidden values are named, never shown.
+/// A value without tag, for people: names for numbers, addresses, quoted text with bad octets escaped; octets
+/// as 0x…. A value that does not fit its type is shown as octets. Hidden values are named, never shown.
 std::string print_value(const Definition& definition, OctetView value);
-
-/// "Tunnel-Private-Group-ID:1" with its tag, or "attribute 250" if the catalogue does not know the number.
-std::string print_name(const Catalogue& catalogue, const wire::Attribute& attribute);
-/// The value of an attribute that the catalogue may not know.
-std::string print_value(const Catalogue& catalogue, const wire::Attribute& attribute);
 
 /// The octets of a value written as text (without tag).
 ///   text    as print_value writes it; quotes and the names' letter case are free, octets as 0x…, numbers
@@ -21,12 +16,15 @@ std::string print_value(const Catalogue& catalogue, const wire::Attribute& attri
 ///   errors  Errc::malformed, Errc::too_long; the text says what is allowed
 Result<Octets> parse_value(const Definition& definition, std::string_view text);
 
-/// A whole attribute, header and value, from a name, which may carry a tag ("Tunnel-Type:1"), and a value.
-///   errors  Errc::not_found: unknown name, with the nearest; those of parse_value
-Result<Octets> encode(const Catalogue& catalogue, std::string_view name, std::string_view value);
+/// A number, decimal or 0x…, for messages that name it.
+///   errors  Errc::malformed with the range
+Result<std::uint64_t> parse_number(std::string_view text, std::uint64_t most);
 
-/// The definition that a name with or without a tag belongs to.
-///   errors  Errc::not_found with the nearest name
-Result<const Definition*> find_named(const Catalogue& catalogue, std::string_view name);
+/// Octets as 0x…, "(empty)" for none.
+std::string octets_text(OctetView value);
+
+/// True if the tag stands in the first of the value's four octets (RFC 2868 §3.1), not in front of it.
+bool tag_in_number(const Definition& definition);
+inline constexpr std::uint8_t kLastTag = 0x1F;  ///< RFC 2868 §3.1
 
 }  // namespace jembatan::dictionary

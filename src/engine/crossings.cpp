@@ -170,7 +170,8 @@ std::optional<Crossings::Arrived> Crossings::on_reply(std::uint16_t lane, const 
   }
   counters_.ended(Outcome::reply_used);
   note(crossing, crossing.health()[crossing.way.server()]->answered(), now, out);
-  Arrived arrived{crossing.owner, crossing.live, &server, full_name(crossing.plan_group(), server), *reply};
+  Arrived arrived{crossing.owner,         crossing.live, &server, full_name(crossing.plan_group(), server),
+                  crossing.authenticator, *reply};
   end(ticket);
   return arrived;
 }

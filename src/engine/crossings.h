@@ -29,7 +29,8 @@ class Crossings {
     Ticket owner;
     forward::LivePlanPtr live;  ///< keeps `server` alive
     const plan::Server* server = nullptr;
-    std::string server_name;  ///< "GROUP/SERVER"
+    std::string server_name;      ///< "GROUP/SERVER"
+    wire::Authenticator request;  ///< the Request Authenticator that the server was asked with
     wire::PacketView reply;
   };
   /// No server answered.

@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "base/text.h"
+#include "engine/rehide.h"
 #include "wire/authenticator.h"
 #include "wire/hidden.h"
 
@@ -17,10 +18,6 @@ using wire::PacketView;
 
 constexpr std::uint8_t kChapPassword = 3;    // RFC 2865 §5.3
 constexpr std::uint8_t kChapChallenge = 60;  // RFC 2865 §5.40
-
-OctetView with_header(const PacketView& packet, const wire::Attribute& attribute) {
-  return packet.octets().subspan(attribute.offset, attribute.value.size() + wire::kAttributeHeader);
-}
 
 Outcome outcome_of(Code code) {
   if (code == Code::access_accept) return Outcome::accepted;
@@ -74,21 +71,28 @@ void Engine::no_reply(const Request& request, Ending ending) {
 }
 
 void Engine::reply(const Request& request, Code code, OctetView attributes, Ending ending) {
-  const wire::Authenticator authenticator = request.packet.authenticator();
-  wire::PacketBuilder packet(code, request.packet.identifier(), authenticator);
-  Status built;
-  if (code != Code::accounting_response) built = packet.add_message_authenticator();  // first: RFC 3579 §3.2
-  if (built) built = packet.add_encoded(attributes);
-  for (const wire::Attribute attribute :
-       request.packet.attributes()) {  // RFC 2865 §5.33: all, in their order
-    if (built && attribute.type == AttributeType::proxy_state)
-      built = packet.add(attribute.type, attribute.value);
+  wire::PacketBuilder packet = begin_reply(request, code);
+  const Status built = packet.add_encoded(attributes);
+  send_reply(request, packet, built, std::move(ending));
+}
+
+wire::PacketBuilder Engine::begin_reply(const Request& request, Code code) {
+  wire::PacketBuilder packet(code, request.packet.identifier(), request.packet.authenticator());
+  if (code != Code::accounting_response) (void)packet.add_message_authenticator();  // first: RFC 3579 §3.2
+  return packet;
+}
+
+void Engine::send_reply(const Request& request, wire::PacketBuilder& packet, Status built, Ending ending) {
+  for (const wire::Attribute attribute : request.packet.attributes()) {
+    if (!built || attribute.type != AttributeType::proxy_state) continue;
+    built = packet.add(attribute.type, attribute.value);  // RFC 2865 §5.33: all, in their order
   }
-  if (!built)
+  if (!built) {
     return no_reply(request,
                     {Outcome::overloaded, "the reply does not fit into a packet", built.error().text});
+  }
   const OctetSpan octets = packet.finish();
-  wire::sign_response(octets, authenticator, request.client.secret);
+  wire::sign_response(octets, request.packet.authenticator(), request.client.secret);
   if (!repeats_.answer(request.repeat, octets, request.now.steady)) {
     return tell(request,
                 {Outcome::superseded, "the client sent another request with this Identifier meanwhile"});
@@ -170,6 +174,8 @@ Status Engine::compose(Ticket owner, const plan::Server& server, const wire::Aut
                        wire::PacketBuilder& out) {
   const Pending& pending = *pending_.get(owner);
   const Result<PacketView> packet = PacketView::parse(pending.octets);
+  const HiddenWith from{pending.client->secret, packet->authenticator()};
+  const HiddenWith to{server.secret, authenticator};
   bool chap = false;
   bool challenge = false;
   for (const wire::Attribute attribute : packet->attributes()) {
@@ -179,13 +185,8 @@ Status Engine::compose(Ticket owner, const plan::Server& server, const wire::Aut
     if (attribute.type == AttributeType::message_authenticator) continue;
     if (attribute.type == AttributeType::user_name && !pending.user_name.empty()) {
       added = out.add(attribute.type, std::string_view(pending.user_name));
-    } else if (attribute.type == AttributeType::user_password) {
-      auto password = wire::reveal_password(attribute.value, packet->authenticator(), pending.client->secret);
-      if (!password) return password.error();
-      added = out.add(attribute.type, *wire::hide_password(*password, authenticator, server.secret));
-      wipe(*password);
     } else {
-      added = out.add_encoded(with_header(*packet, attribute));
+      added = copy_attribute(*pending.live->plan->catalogue, *packet, attribute, from, to, out);
     }
     if (!added) return added;
   }
@@ -204,17 +205,19 @@ void Engine::on_reply(std::uint16_t lane, const Endpoint& from, OctetView octets
   const auto arrived = crossings_.on_reply(lane, from, octets, now, out);
   if (!arrived) return;
   finish(arrived->owner, now, out, [&](const Request& request, const Pending&) {
-    Octets attributes;
+    const Code code = arrived->reply.code();
+    const HiddenWith theirs{arrived->server->secret, arrived->request};
+    const HiddenWith ours{request.client.secret, request.packet.authenticator()};
+    wire::PacketBuilder packet = begin_reply(request, code);
+    Status built;
     for (const wire::Attribute attribute : arrived->reply.attributes()) {
       // Both belong to one hop; the client's own Proxy-State attributes come back with the reply.
-      if (attribute.type == AttributeType::message_authenticator ||
-          attribute.type == AttributeType::proxy_state) {
-        continue;
-      }
-      append(attributes, with_header(arrived->reply, attribute));
+      const bool of_the_hop = attribute.type == AttributeType::message_authenticator ||
+                              attribute.type == AttributeType::proxy_state;
+      if (!built || of_the_hop) continue;
+      built = copy_attribute(*request.live->plan->catalogue, arrived->reply, attribute, theirs, ours, packet);
     }
-    const Code code = arrived->reply.code();
-    reply(request, code, attributes, {outcome_of(code), "the server's answer", "", arrived->server_name});
+    send_reply(request, packet, built, {outcome_of(code), "the server's answer", "", arrived->server_name});
   });
 }
 

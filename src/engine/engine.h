@@ -94,6 +94,10 @@ class Engine final : private Composer {
   // Endings: each datagram meets one of them.
   void drop(const Datagram& in, const plan::Client* client, Ending ending, Now now, Actions& out);
   void reply(const Request& request, wire::Code code, OctetView attributes, Ending ending);
+  static wire::PacketBuilder begin_reply(const Request& request, wire::Code code);
+  /// Adds what the client's Proxy-State attributes were, signs and sends, if the packet could be built so
+  /// far.
+  void send_reply(const Request& request, wire::PacketBuilder& packet, Status built, Ending ending);
   void no_reply(const Request& request, Ending ending);
   void tell(const Request& request, Ending ending);
 

@@ -9,9 +9,15 @@ namespace jembatan::plan {
 /// A reference to another object: looked up when every file has been read.
 using Reference = std::optional<document::Entry>;
 
+/// What reading needs besides the files.
+struct Context {
+  const SecretSources& secrets;
+  const dictionary::Catalogue& catalogue;
+};
+
 template <class Object>
 struct Draft {
-  const SecretSources& secrets;
+  const Context& context;
   std::size_t file = 0;
   document::Position at;
   Object object{};

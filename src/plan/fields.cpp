@@ -117,7 +117,7 @@ const Field<ClientDraft> kClient[] = {
      [](Reading& r, const Entry& e, ClientDraft& d) { read_parsed(r, e, &Prefix::parse, d.object.address); }},
     {"secret", Need::required, "the shared secret: text, { file = \"PATH\" } or { env = \"VARIABLE\" }",
      [](Reading& r, const Entry& e, ClientDraft& d) {
-       d.object.secret = read_shared_secret(r, e, d.secrets);
+       d.object.secret = read_shared_secret(r, e, d.context.secrets);
      }},
     {"labels", Need::optional, "a table of texts, like { place = \"reef/kerapu\", kind = \"wireless\" }",
      [](Reading& r, const Entry& e, ClientDraft& d) {
@@ -139,12 +139,16 @@ const Field<UserDraft> kUser[] = {
     {"name", Need::required, "the name with its realm, as in sari@reef.example; letter case does not matter",
      [](Reading& r, const Entry& e, UserDraft& d) { d.object.name = read_name(r, e); }},
     {"password", Need::required, "{ hash = \"$y$…\" } (crypt(5)) or { clear = \"…\" }",
-     [](Reading& r, const Entry& e, UserDraft& d) { d.object.password = read_password(r, e, d.secrets); }},
+     [](Reading& r, const Entry& e, UserDraft& d) {
+       d.object.password = read_password(r, e, d.context.secrets);
+     }},
     {"enabled", Need::optional, "true (default) or false: the user is refused",
      [](Reading& r, const Entry& e, UserDraft& d) { d.object.enabled = r.boolean(e).value_or(true); }},
     {"reply", Need::optional,
      "a table of attributes for the Access-Accept, by dictionary name; vlan = 1 to 4094",
-     [](Reading& r, const Entry& e, UserDraft& d) { d.object.reply = read_reply(r, e); }},
+     [](Reading& r, const Entry& e, UserDraft& d) {
+       d.object.reply = read_reply(r, e, d.context.catalogue);
+     }},
 };
 
 const Field<RealmDraft> kRealm[] = {
@@ -207,7 +211,7 @@ const Field<ServerDraft> kServer[] = {
      [](Reading& r, const Entry& e, ServerDraft& d) { d.object.accounting_port = read_number16(r, e, 1); }},
     {"secret", Need::required, "the shared secret: text, { file = \"PATH\" } or { env = \"VARIABLE\" }",
      [](Reading& r, const Entry& e, ServerDraft& d) {
-       d.object.secret = read_shared_secret(r, e, d.secrets);
+       d.object.secret = read_shared_secret(r, e, d.context.secrets);
      }},
     {"priority", Need::optional, "0 to 65535, the lowest is asked first; default 1",
      [](Reading& r, const Entry& e, ServerDraft& d) { d.object.priority = read_number16(r, e, 0); }},
@@ -256,7 +260,7 @@ const Field<GroupDraft> kGroup[] = {
      [](Reading& r, const Entry& e, GroupDraft& d) {
        if (!r.expect(e, Kind::array)) return;
        for (const document::Value& item : e.value.items) {
-         ServerDraft server{d.secrets, d.file, item.at, {}};
+         ServerDraft server{d.context, d.file, item.at, {}};
          document::read_fields(r, item, owner_text("server", item), server_fields(), server);
          d.object.group.servers.push_back(std::move(server.object));
          d.object.servers_at.push_back(item.at);

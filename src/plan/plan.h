@@ -2,6 +2,7 @@
 #include <memory>
 #include <unordered_map>
 
+#include "dictionary/catalogue.h"
 #include "plan/client_table.h"
 #include "plan/model.h"
 #include "plan/realm_table.h"
@@ -15,6 +16,8 @@ struct Plan {
   std::vector<Group> groups;
   std::vector<Realm> realms;
   RealmDefault realm_default;
+  dictionary::CataloguePtr catalogue =
+      dictionary::standard_catalogue();  ///< with the plan's own dictionaries
 
   ClientTable client_table;                                 ///< → clients
   RealmTable realm_table;                                   ///< → realms

@@ -8,6 +8,7 @@
 #include <set>
 
 #include "base/text.h"
+#include "dictionary/read.h"
 #include "document/parse.h"
 #include "identity/name.h"
 #include "plan/draft.h"
@@ -26,8 +27,10 @@ constexpr std::string_view kHere = "here";
 // Reads all files into drafts, then looks up what they refer to and builds the tables of the plan.
 class Reader {
  public:
-  Reader(const SecretSources& secrets, document::Problems& problems)
-      : secrets_(secrets), problems_(problems) {}
+  Reader(const SecretSources& secrets, document::Problems& problems, dictionary::CataloguePtr catalogue)
+      : context_{secrets, *catalogue}, problems_(problems) {
+    plan_.catalogue = std::move(catalogue);
+  }
 
   void read_file(document::File file) {
     files_.push_back(std::move(file));
@@ -78,7 +81,7 @@ class Reader {
                       fmt::format("[[{}]] tables", section.key));
         continue;
       }
-      out.push_back({secrets_, file, item.at, {}});
+      out.push_back({context_, file, item.at, {}});
       document::read_fields(reading, item, owner_text(section.key, item), fields, out.back());
     }
   }
@@ -90,7 +93,7 @@ class Reader {
                                          place(realm_default_->file, realm_default_->at)));
       return;
     }
-    realm_default_.emplace(RealmDefaultDraft{secrets_, file, section.at, {}});
+    realm_default_.emplace(RealmDefaultDraft{context_, file, section.at, {}});
     document::read_fields(reading, section.value, "realm_default", realm_default_fields(), *realm_default_);
   }
 
@@ -218,7 +221,7 @@ class Reader {
     plan_.users.push_back(std::move(user));
   }
 
-  const SecretSources& secrets_;
+  Context context_;
   document::Problems& problems_;
   std::deque<document::File> files_;
   std::deque<ClientDraft> clients_;
@@ -232,8 +235,9 @@ class Reader {
 
 }  // namespace
 
-PlanPtr read(std::span<const SourceFile> files, const SecretSources& secrets, document::Problems& problems) {
-  Reader reader(secrets, problems);
+PlanPtr read(std::span<const SourceFile> files, const SecretSources& secrets, document::Problems& problems,
+             dictionary::CataloguePtr catalogue) {
+  Reader reader(secrets, problems, std::move(catalogue));
   for (const SourceFile& source : files) {
     auto file = document::parse(source.name, source.text, problems);
     if (file) reader.read_file(std::move(*file));
@@ -278,7 +282,7 @@ PlanPtr read_folder(const std::filesystem::path& folder, document::Problems& pro
           return fail(Errc::not_found, fmt::format("environment variable '{}' is not set", name));
         return std::string(value);
       }};
-  return read(files, secrets, problems);
+  return read(files, secrets, problems, dictionary::read_catalogue(folder / "dictionaries", problems));
 }
 
 }  // namespace jembatan::plan

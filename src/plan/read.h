@@ -21,11 +21,14 @@ struct SecretSources {
 };
 
 /// Reads a plan from its files. Has no effects; reports all problems, not only the first.
+///   catalogue  what the plan's attribute names mean
 ///   returns  the plan, or nothing if there is an error among the problems
-PlanPtr read(std::span<const SourceFile> files, const SecretSources& secrets, document::Problems& problems);
+PlanPtr read(std::span<const SourceFile> files, const SecretSources& secrets, document::Problems& problems,
+             dictionary::CataloguePtr catalogue = dictionary::standard_catalogue());
 
 /// Reads the *.toml files of a folder in the order of their names; secret files are looked for from that
 /// folder.
+/// The operator's dictionaries are the *.toml files of its folder "dictionaries".
 PlanPtr read_folder(const std::filesystem::path& folder, document::Problems& problems);
 
 /// One row of the reference: what a key of the plan means.

@@ -5,12 +5,13 @@
 #include <algorithm>
 #include <array>
 
-#include "dictionary/value_text.h"
+#include "dictionary/encode.h"
 #include "wire/packet.h"
 
 namespace jembatan::plan {
 namespace {
 
+using dictionary::Catalogue;
 using document::Entry;
 using document::Kind;
 using document::Reading;
@@ -24,16 +25,15 @@ constexpr std::size_t kMostReply =
 constexpr std::array kOwn{AttributeType::user_password, AttributeType::proxy_state, AttributeType::state,
                           AttributeType::message_authenticator, AttributeType::eap_message};
 
-void add_vlan(Reading& reading, const Entry& entry, Octets& out) {
+void add_vlan(Reading& reading, const Entry& entry, const Catalogue& names, Octets& out) {
   const auto vlan = reading.integer(entry, 1, kLastVlan);
   if (!vlan) return;
-  const auto& names = dictionary::standard();
   append(out, *dictionary::encode(names, "Tunnel-Type", "VLAN"));
   append(out, *dictionary::encode(names, "Tunnel-Medium-Type", "IEEE-802"));
   append(out, *dictionary::encode(names, "Tunnel-Private-Group-ID", '"' + std::to_string(*vlan) + '"'));
 }
 
-void add_value(Reading& reading, const Entry& entry, Octets& out) {
+void add_value(Reading& reading, const Entry& entry, const Catalogue& names, Octets& out) {
   std::string text;
   if (entry.value.kind == Kind::integer) {
     text = std::to_string(entry.value.integer);
@@ -42,7 +42,7 @@ void add_value(Reading& reading, const Entry& entry, Octets& out) {
   } else {
     text = entry.value.text;
   }
-  const auto encoded = dictionary::encode(dictionary::standard(), entry.key, text);
+  const auto encoded = dictionary::encode(names, entry.key, text);
   if (!encoded) {
     reading.wrong(entry, encoded.error().text);
   } else if (std::find(kOwn.begin(), kOwn.end(), static_cast<AttributeType>((*encoded)[0])) != kOwn.end()) {
@@ -56,19 +56,20 @@ void add_value(Reading& reading, const Entry& entry, Octets& out) {
 
 }  // namespace
 
-Octets read_reply(Reading& reading, const Entry& table) {
+Octets read_reply(Reading& reading, const Entry& table, const Catalogue& catalogue) {
   Octets out;
   if (!reading.expect(table, Kind::table)) return out;
   for (const Entry& entry : table.value.entries) {
     if (entry.key == "vlan") {
-      add_vlan(reading, entry, out);
-    } else if (const auto known = dictionary::find_named(dictionary::standard(), entry.key); !known) {
+      add_vlan(reading, entry, catalogue, out);
+    } else if (const auto known = dictionary::find_named(catalogue, entry.key);
+               !known && !dictionary::parse_path(entry.key)) {
       reading.wrong(entry, known.error().text, "vlan, or an attribute's name");
     } else if (entry.value.kind == Kind::array) {
       for (const document::Value& item : entry.value.items)
-        add_value(reading, {entry.key, item.at, item}, out);
+        add_value(reading, {entry.key, item.at, item}, catalogue, out);
     } else {
-      add_value(reading, entry, out);
+      add_value(reading, entry, catalogue, out);
     }
   }
   if (out.size() > kMostReply) {

@@ -45,6 +45,7 @@ struct Attribute {
 };
 
 inline constexpr std::size_t kAttributeHeader = 2;
-inline constexpr std::size_t kMaxValue = 253;  ///< RFC 2865 §5: length field 2..255
+inline constexpr std::size_t kMaxValue = 253;        ///< RFC 2865 §5: length field 2..255
+inline constexpr std::size_t kMaxAttributes = 4076;  ///< of one packet: 4096 octets less the header
 
 }  // namespace jembatan::wire

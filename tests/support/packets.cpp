@@ -2,7 +2,8 @@
 
 #include <gtest/gtest.h>
 
-#include "dictionary/value_text.h"
+#include "dictionary/describe.h"
+#include "dictionary/encode.h"
 #include "wire/authenticator.h"
 #include "wire/hidden.h"
 
@@ -106,10 +107,11 @@ std::string problems_of(std::string_view text) {
 
 std::string value_in(OctetView packet, std::string_view name) {
   const auto view = wire::PacketView::parse(packet);
-  const auto* definition = dictionary::standard().named(name);
-  if (!view || definition == nullptr) return "(no packet or name)";
-  const auto found = view->find(static_cast<wire::AttributeType>(definition->number));
-  return found ? dictionary::print_value(dictionary::standard(), *found) : "(none)";
+  if (!view) return "(no packet)";
+  for (const auto& line : dictionary::describe(dictionary::standard(), *view)) {
+    if (line.name == name) return line.value;
+  }
+  return "(none)";
 }
 
 }  // namespace jembatan::support

@@ -345,6 +345,39 @@ TEST_F(Handle, TheServersAnswerIsSignedAnewForTheClient) {
   expect_counters_to_add_up();
 }
 
+TEST_F(Handle, HiddenValuesOfAReplyAreHiddenAnewForTheClient) {  // RFC 2868 §3.5, RFC 2548 §2.4.2
+  receive(lagoon());
+  keep_asked();
+  const auto theirs = PacketView::parse(asked)->authenticator();
+  const auto hide = [&](std::string_view value) {
+    return *wire::hide_salted(view_of(value), 0x8123, theirs, secret("danau"));
+  };
+  Octets attributes{69, 21, 2};
+  append(attributes, hide("pw"));
+  append(attributes, Octets{26, 58, 0, 0, 1, 55, 16, 52});
+  append(attributes, hide(std::string(32, 's')));
+  from_server(answer_of(Code::access_accept, "danau", attributes));
+  ASSERT_EQ(reply_code(), Code::access_accept);
+  const auto accept = PacketView::parse(reply());
+  const auto ours = PacketView::parse(lagoon())->authenticator();
+  const auto tunnel = accept->find(static_cast<wire::AttributeType>(69))->value;
+  EXPECT_EQ(tunnel[0], 2);
+  EXPECT_EQ(text_of(*wire::reveal_salted(tunnel.subspan(1), ours, secret("laut"))), "pw");
+  const auto key = accept->find(wire::AttributeType::vendor_specific)->value.subspan(6);
+  EXPECT_EQ(text_of(*wire::reveal_salted(key, ours, secret("laut"))), std::string(32, 's'));
+  EXPECT_FALSE(wire::reveal_salted(key, theirs, secret("danau")));
+}
+
+TEST_F(Handle, WhatTheDictionariesDoNotKnowPassesThroughByteForByte) {
+  const Octets strange{250, 5, 1, 2, 3, 26, 9, 0, 0, 0x7e, 0xd9, 9, 9, 9, 26, 4, 0, 0, 245, 5, 7, 0x80, 1};
+  receive(access_request().user("rani@lagoon.example").password("x").raw({}).signed_with(secret("laut")));
+  keep_asked();
+  from_server(answer_of(Code::access_accept, "danau", strange));
+  ASSERT_EQ(reply_code(), Code::access_accept);
+  const auto attributes = PacketView::parse(reply())->attribute_octets();
+  EXPECT_EQ(to_hex(attributes.subspan(18, strange.size())), to_hex(strange));
+}
+
 TEST_F(Handle, AChallengePassesThroughWithItsState) {
   receive(lagoon());
   keep_asked();

@@ -1,0 +1,227 @@
+// jembatan decode: a packet explained, octet by octet.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <iostream>
+#include <iterator>
+#include <map>
+#include <nlohmann/json.hpp>
+#include <optional>
+
+#include "base/text.h"
+#include "cli/capture_file.h"
+#include "cli/names.h"
+#include "cli/packet_text.h"
+#include "dictionary/advice.h"
+#include "document/parse.h"
+#include "wire/authenticator.h"
+
+namespace jembatan::cli {
+namespace {
+
+using dictionary::Described;
+using nlohmann::json;
+using wire::Authenticator;
+using wire::Code;
+using wire::PacketView;
+
+struct Task {
+  dictionary::CataloguePtr names;
+  std::optional<wire::SharedSecret> secret;
+  bool as_json = false;
+};
+
+// Requests whose Request Authenticator is computed over the packet (RFC 2866 §3, RFC 5176 §2.3).
+bool is_digested(Code code) {
+  return code == Code::accounting_request || code == Code::coa_request || code == Code::disconnect_request;
+}
+
+// What the secret says of the packet's authenticators, in words.
+std::vector<std::string> authenticators(const Task& task, const PacketView& packet,
+                                        const std::optional<Authenticator>& request) {
+  if (!task.secret) return {"authenticators not checked: no --secret-file"};
+  std::vector<std::string> out;
+  const Code code = packet.code();
+  const auto verdict = [](bool right) {
+    return right ? "right" : "WRONG: another secret, or a changed packet";
+  };
+  if (wire::is_reply(code) && !request) {
+    return {"authenticators not checked: a reply's are computed with its request; give it with --request"};
+  }
+  if (wire::is_reply(code)) {
+    out.push_back(fmt::format("Response Authenticator {}",
+                              verdict(wire::verify_response(packet, *request, *task.secret))));
+  } else if (is_digested(code)) {
+    out.push_back(fmt::format("Request Authenticator {}",
+                              verdict(wire::verify_accounting_request(packet, *task.secret))));
+  }
+  const Authenticator base = wire::is_reply(code) ? *request
+                             : is_digested(code)  ? Authenticator{}
+                                                  : packet.authenticator();
+  switch (wire::check_message_authenticator(packet, base, *task.secret)) {
+    case wire::Signature::absent:
+      out.emplace_back("no Message-Authenticator");
+      break;
+    case wire::Signature::valid:
+      out.emplace_back("Message-Authenticator right");
+      break;
+    case wire::Signature::wrong:
+      out.emplace_back("Message-Authenticator WRONG: another secret, or a changed packet");
+      break;
+  }
+  return out;
+}
+
+std::string ranges_text(const Described& line) {
+  std::vector<std::string> out;
+  for (const dictionary::Range& range : line.pieces) {
+    out.push_back(range.size < 2 ? fmt::format("{}", range.at)
+                                 : fmt::format("{}-{}", range.at, range.at + range.size - 1));
+  }
+  return join(out, " ");
+}
+
+void print(const Task& task, const PacketView& packet, const std::vector<Described>& lines,
+           const std::vector<std::string>& checks, const std::vector<std::string>& advice,
+           Terminal& terminal) {
+  terminal.line(fmt::format("{}  id {}  {} octets",
+                            terminal.coloured(wire::name_of(packet.code()), Colour::bold),
+                            packet.identifier(), packet.octets().size()));
+  Table table({"octets", "attribute", "value", "type"});
+  table.add({"0", "(Code)", fmt::format("{}", packet.octets()[0]), ""});
+  table.add({"1", "(Identifier)", fmt::format("{}", packet.identifier()), ""});
+  table.add({"2-3", "(Length)", fmt::format("{}", packet.octets().size()), ""});
+  table.add({"4-19", "(Authenticator)", "0x" + to_hex(OctetView(packet.authenticator())), ""});
+  for (const Described& line : lines) {
+    const std::string type = line.definition == nullptr ? "" : std::string(name_of(line.definition->type));
+    table.add({ranges_text(line), std::string(2 * static_cast<std::size_t>(line.depth), ' ') + line.name,
+               line.value,
+               line.problem.empty() ? type : type + (type.empty() ? "! " : "  ! ") + line.problem});
+  }
+  terminal.out(table.text());
+  for (const std::string& check : checks) {
+    const bool wrong = check.find("WRONG") != std::string::npos;
+    terminal.line(terminal.coloured(check, wrong ? Colour::bad : task.secret ? Colour::good : Colour::dim));
+  }
+  for (const std::string& text : advice) terminal.line(terminal.coloured("advice: " + text, Colour::warn));
+}
+
+// Explains one packet; false if it is malformed.
+bool explain(const Task& task, OctetView octets, const std::optional<Authenticator>& request, json& documents,
+             Terminal& terminal) {
+  const auto packet = PacketView::parse(octets);
+  if (!packet) {
+    terminal.error("not a well-formed packet: " + packet.error().text);
+    return false;
+  }
+  const Authenticator base = wire::is_reply(packet->code()) && request ? *request : packet->authenticator();
+  std::optional<dictionary::Opening> opening;
+  if (task.secret) opening.emplace(dictionary::Opening{*task.secret, base});
+  const auto lines = dictionary::describe(*task.names, *packet, opening ? &*opening : nullptr);
+  const auto checks = authenticators(task, *packet, request);
+  const auto advice = dictionary::advise(packet->code(), lines);
+  if (!task.as_json) {
+    print(task, *packet, lines, checks, advice, terminal);
+    return true;
+  }
+  json document = packet_json(*packet, lines);
+  document["authenticator"] = to_hex(OctetView(packet->authenticator()));
+  document["checks"] = checks;
+  document["advice"] = advice;
+  documents.push_back(std::move(document));
+  return true;
+}
+
+Exit decode_hex(const Task& task, const Arguments& arguments, Terminal& terminal) {
+  std::string text;
+  for (const std::string& part : arguments.positionals()) text += part + " ";
+  if (trim(text).empty()) text.assign(std::istreambuf_iterator<char>(std::cin), {});
+  const auto octets = from_hex(trim(text));
+  if (!octets) return report(octets.error(), terminal);
+  std::optional<Authenticator> request;
+  if (arguments.has("--request")) {
+    const auto request_octets = from_hex(arguments.get("--request"));
+    if (!request_octets) return report(request_octets.error().at("--request"), terminal);
+    const auto parsed = PacketView::parse(*request_octets);
+    if (!parsed) return report(parsed.error().at("--request"), terminal);
+    request = parsed->authenticator();
+  }
+  json documents = json::array();
+  if (!explain(task, *octets, request, documents, terminal)) return Exit::no;
+  if (task.as_json) terminal.line(documents[0].dump(2));
+  return Exit::done;
+}
+
+Exit decode_capture(const Task& task, const std::string& path, Terminal& terminal) {
+  const auto capture = read_capture(path);
+  if (!capture) {
+    terminal.error(capture.error().text);
+    return Exit::no;
+  }
+  json documents = json::array();
+  std::map<std::tuple<Endpoint, Endpoint, std::uint8_t>, Authenticator> requests;
+  std::size_t shown = 0;
+  for (const Captured& captured : capture->datagrams) {
+    const auto packet = PacketView::parse(captured.octets);
+    if (!packet || wire::name_of(packet->code()).starts_with("code ")) continue;
+    std::optional<Authenticator> request;
+    if (wire::is_reply(packet->code())) {
+      const auto found = requests.find({captured.to, captured.from, packet->identifier()});
+      if (found != requests.end()) request = found->second;
+    } else {
+      requests[{captured.from, captured.to, packet->identifier()}] = packet->authenticator();
+    }
+    ++shown;
+    if (!task.as_json) {
+      terminal.line(fmt::format("{}frame {}  {}  {} → {}", shown > 1 ? "\n" : "", captured.frame,
+                                text_of(captured.at), captured.from.text(), captured.to.text()));
+    }
+    explain(task, captured.octets, request, documents, terminal);
+    if (task.as_json) {
+      documents.back()["frame"] = captured.frame;
+      documents.back()["from"] = captured.from.text();
+      documents.back()["to"] = captured.to.text();
+    }
+  }
+  if (task.as_json) terminal.line(json{{"packets", documents}}.dump(2));
+  terminal.note(fmt::format("{} frames, {} of them RADIUS packets", capture->frames, shown));
+  return Exit::done;
+}
+
+Exit decode(const Arguments& arguments, Terminal& terminal) {
+  Task task;
+  task.as_json = arguments.has("--json");
+  auto names = find_names(arguments);
+  if (!names) return report(names.error(), terminal);
+  task.names = std::move(*names);
+  if (arguments.has("--secret-file")) {
+    const auto text = document::read_file(arguments.get("--secret-file"));
+    if (!text) return report(text.error(), terminal);
+    task.secret = wire::SharedSecret(Secret(trim(*text)));
+  }
+  if (arguments.has("--capture")) return decode_capture(task, arguments.get("--capture"), terminal);
+  return decode_hex(task, arguments, terminal);
+}
+
+}  // namespace
+
+std::vector<Command> decode_commands() {
+  std::vector<Option> options{
+      {"--capture", "FILE",
+       "a capture file (pcap, pcapng) instead of hexadecimal: every RADIUS packet in it"},
+      {"--secret-file", "FILE", "file with the shared secret: opens hidden values, checks authenticators"},
+      {"--request", "HEX",
+       "the request that a reply answers: its authenticator is needed to check and open the reply"},
+      dictionary_option(),
+  };
+  for (Option& option : node_options()) options.push_back(std::move(option));
+  options.push_back({"--json", "", "one JSON document instead of text"});
+  return {{"decode",
+           "Explain a packet: octet ranges, names, values, authenticators, and what an RFC forbids",
+           "jembatan decode --secret-file secret 0100002c0f403f947397…",
+           options,
+           {"HEX", "the packet in hexadecimal; without it, standard input is read", false, true},
+           decode}};
+}
+
+}  // namespace jembatan::cli

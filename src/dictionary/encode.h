@@ -1,0 +1,27 @@
+#pragma once
+// Whole attributes from names and values as text.
+#include <functional>
+
+#include "base/octets.h"
+#include "dictionary/catalogue.h"
+
+namespace jembatan::dictionary {
+
+/// Hides the value of a hidden attribute for the packet that it is to stand in.
+using Hide = std::function<Result<Octets>(Hiding hiding, OctetView value)>;
+
+/// Whole attributes, with their headers, from a name and a value.
+///   name    "User-Name"; "Tunnel-Type:1" with a tag; "26.32473.5" or "241.1" by number, known or not
+///   value   as parse_value reads it; for a tlv "{ Name=value, Name=value }"
+///   hide    for hidden attributes; without it they are refused
+///   returns one attribute, or several where the type is cut into pieces (concat, long-extended)
+///   errors  Errc::not_found: unknown name, with the nearest; Errc::malformed, Errc::too_long;
+///   Errc::not_allowed: hidden
+Result<Octets> encode(const Catalogue& catalogue, std::string_view name, std::string_view value,
+                      const Hide& hide = {});
+
+/// The definition that a name with or without a tag belongs to.
+///   errors  Errc::not_found with the nearest name
+Result<const Definition*> find_named(const Catalogue& catalogue, std::string_view name);
+
+}  // namespace jembatan::dictionary
