@@ -34,11 +34,25 @@ TEST(Usage, WrongWordsEndWithTwoAndAreExplained) {
 }
 
 TEST(Usage, EveryCommandHasHelpWithAnExample) {
-  const std::vector<std::vector<std::string>> commands{
-      {"ask", "access"},        {"ask", "accounting"}, {"ask", "status"}, {"follow"},
-      {"plan", "check"},        {"plan", "reload"},    {"client", "add"}, {"session", "list"},
-      {"accounting", "search"}, {"node", "status"},    {"lab", "up"},     {"lab", "down"},
-      {"lab", "status"}};
+  const std::vector<std::vector<std::string>> commands{{"ask", "access"},
+                                                       {"ask", "accounting"},
+                                                       {"ask", "status"},
+                                                       {"follow"},
+                                                       {"plan", "check"},
+                                                       {"plan", "reload"},
+                                                       {"client", "add"},
+                                                       {"session", "list"},
+                                                       {"accounting", "search"},
+                                                       {"node", "status"},
+                                                       {"dictionary", "list"},
+                                                       {"dictionary", "find"},
+                                                       {"dictionary", "show"},
+                                                       {"dictionary", "check"},
+                                                       {"dictionary", "import"},
+                                                       {"decode"},
+                                                       {"lab", "up"},
+                                                       {"lab", "down"},
+                                                       {"lab", "status"}};
   for (auto words : commands) {
     std::string name;
     for (const std::string& word : words) name += " " + word;
@@ -128,6 +142,130 @@ TEST(PlanCheck, TheDemoPlansAreFree) {
     EXPECT_EQ(checked.exit_code, 0) << checked.out;
     EXPECT_THAT(checked.out, HasSubstr("0 errors, 0 advice: "));
   }
+}
+
+TEST(Dictionary, ShowsFindsAndChecks) {
+  const auto show = client({"dictionary", "show", "Tunnel-Private-Group-ID"});
+  EXPECT_EQ(show.exit_code, 0);
+  EXPECT_THAT(show.out, HasSubstr("type     text, tagged\n"));
+  EXPECT_THAT(show.out, HasSubstr("allowed  Access-Request 0+, Access-Accept 0+, Access-Reject 0,"));
+  EXPECT_THAT(client({"dictionary", "find", "prefix"}).out, HasSubstr("Delegated-IPv6-Prefix"));
+  EXPECT_THAT(client({"dictionary", "show", "26.311.16"}).out, HasSubstr("MS-MPPE-Send-Key"));
+  EXPECT_THAT(client({"dictionary", "show", "Tunel-Type"}).error, HasSubstr("nearest: 'Tunnel-Type'"));
+  EXPECT_EQ(client({"dictionary", "show", "26.1.1"}).exit_code, 1);
+  const support::TemporaryFolder folder;
+  support::write_file(folder.path() / "a.toml",
+                      "attribute = [\n  { number = 1, name = \"Mine\", type = \"text\" },\n]\n");
+  const auto checked = client({"dictionary", "check", folder.path().string()});
+  EXPECT_EQ(checked.exit_code, 1);
+  EXPECT_THAT(
+      checked.out,
+      HasSubstr("a.toml:2:3: error: number 1 of 'Mine' belongs to 'User-Name' (rfc2865.toml:4) already"));
+}
+
+TEST(Dictionary, ImportsTheRegistrysCsv) {
+  const support::TemporaryFolder folder;
+  support::write_file(folder.path() / "r.csv",
+                      "Value,Description,Data Type,Reference\n1,User-Name,text,[RFC2865]\n17,Unassigned,,\n"
+                      "200,\"Sea State, \"\"now\"\"\",integer,\"[RFC9999]\n[RFC9998]\"\n192-223,Experimental "
+                      "Use,,[RFC3575]\n");
+  const auto imported = client({"dictionary", "import", (folder.path() / "r.csv").string()});
+  EXPECT_EQ(imported.exit_code, 0) << imported.error;
+  EXPECT_THAT(
+      imported.out,
+      HasSubstr(
+          R"({ number = "200", name = "Sea-State---now-", type = "integer", source = "[RFC9999] [RFC9998]" })"));
+  EXPECT_THAT(
+      imported.error,
+      HasSubstr("2 attributes, 1 of them in the standard catalogue already (left out), 2 rows passed over"));
+  support::write_file(folder.path() / "d" / "r.toml", imported.out);
+  EXPECT_EQ(client({"dictionary", "check", (folder.path() / "d").string()}).exit_code, 0);
+  support::write_file(folder.path() / "bad.csv",
+                      "Value,Description,Data Type,Reference\n200,X,intger,[R]\nx,Y,text,[R]\n1,2\n");
+  const auto bad = client({"dictionary", "import", (folder.path() / "bad.csv").string()});
+  EXPECT_EQ(bad.exit_code, 1);
+  EXPECT_THAT(bad.error, HasSubstr("row 2: data type 'intger' is not one of RFC 8044; nearest: 'integer'"));
+  EXPECT_THAT(bad.error, HasSubstr("row 3: value 'x' is no number or range of numbers"));
+  EXPECT_THAT(bad.error, HasSubstr("row 4: 2 columns, allowed 4 or more"));
+}
+
+TEST(Decode, ExplainsOctetsNamesHiddenValuesAndAuthenticators) {  // RFC 2865 §7.1
+  const support::TemporaryFolder folder;
+  support::write_file(folder.path() / "secret", "xyzzy5461\n");
+  const std::string secret = (folder.path() / "secret").string();
+  const std::string request =
+      "010000380f403f9473978057bd83d5cb98f4227a01066e656d6f02120dbe708d93d413ce3196e43f782a0aee0406c0a8011005"
+      "0600000003";
+  const std::string accept = "0200002686fe220e7624ba2a1005f6bf9b55e0b20606000000010f06000000000e06c0a80103";
+  const auto open = client({"decode", "--secret-file", secret, request});
+  EXPECT_EQ(open.exit_code, 0) << open.error;
+  EXPECT_THAT(open.out, HasSubstr("26-43   User-Password"));
+  EXPECT_THAT(open.out, HasSubstr("\"arctangent\""));
+  EXPECT_THAT(open.out, HasSubstr("no Message-Authenticator"));
+  const auto closed = client({"decode", request});
+  EXPECT_THAT(closed.out, HasSubstr("(hidden, 16 octets)"));
+  EXPECT_THAT(client({"decode", "--secret-file", secret, "--request", request, accept}).out,
+              HasSubstr("Response Authenticator right"));
+  support::write_file(folder.path() / "secret", "other");
+  const auto wrong = client({"decode", "--secret-file", secret, "--request", request, accept});
+  EXPECT_THAT(wrong.out, HasSubstr("Response Authenticator WRONG"));
+  EXPECT_THAT(client({"decode", "--secret-file", secret, request}).out,
+              HasSubstr("(unreadable with this secret)"));
+  const auto reject = client({"decode",
+                              "0301001a0000000000000000000000000000000051043330"
+                              "1b02"});
+  EXPECT_THAT(reject.out,
+              HasSubstr("advice: Tunnel-Private-Group-ID must not stand in an Access-Reject (RFC 2868)"));
+  EXPECT_EQ(client({"decode", "0100"}).exit_code, 1);
+  EXPECT_EQ(client({"decode", "xyz"}).exit_code, 2);
+}
+
+TEST(Decode, ReadsACaptureFileAndMatchesRepliesWithRequests) {
+  // pcap, raw IP: a request from 192.0.2.1:5000 to 192.0.2.2:1812, and its reply.
+  const auto number32 = [](unsigned value) {
+    std::string out;
+    for (int i = 0; i < 4; ++i) out.push_back(static_cast<char>(value >> (8 * i)));
+    return out;
+  };
+  const auto frame = [&](const std::string& payload, char from, char to, int source, int target) {
+    const auto word = [](std::size_t value) {
+      return std::string{static_cast<char>(value >> 8), static_cast<char>(value)};
+    };
+    std::string ip =
+        std::string("\x45\0", 2) + word(28 + payload.size()) + std::string("\0\0\0\0\x40\x11\0\0", 8);
+    ip += std::string{'\xC0', '\0', '\x02', from} + std::string{'\xC0', '\0', '\x02', to};
+    ip += word(static_cast<std::size_t>(source)) + word(static_cast<std::size_t>(target)) +
+          word(8 + payload.size()) + std::string(2, '\0') + payload;
+    return number32(1790000000) + number32(0) + number32(static_cast<unsigned>(ip.size())) +
+           number32(static_cast<unsigned>(ip.size())) + ip;
+  };
+  const auto request =
+      second::access_request(1, 7, "0123456789abcdef", "laut", "ombak-3", {{1, "tamu@reef.example"}});
+  second::Bytes reply{3, 7, 0, 20};
+  second::Bytes digested = reply;
+  digested.insert(digested.end(), request.begin() + 4, request.begin() + 20);
+  for (const char c : std::string("laut")) digested.push_back(static_cast<unsigned char>(c));
+  const auto digest = second::md5(digested);
+  reply.insert(reply.end(), digest.begin(), digest.end());
+  const support::TemporaryFolder folder;
+  support::write_file(folder.path() / "secret", "laut");
+  support::write_file(folder.path() / "c.pcap",
+                      number32(0xA1B2C3D4) + std::string("\x02\0\x04\0", 4) + number32(0) + number32(0) +
+                          number32(65535) + number32(101) +
+                          frame(std::string(request.begin(), request.end()), 1, 2, 5000, 1812) +
+                          frame(std::string(reply.begin(), reply.end()), 2, 1, 1812, 5000) +
+                          frame("no packet", 2, 1, 53, 5000));
+  const auto decoded = client({"decode", "--capture", (folder.path() / "c.pcap").string(), "--secret-file",
+                               (folder.path() / "secret").string()});
+  EXPECT_EQ(decoded.exit_code, 0) << decoded.error;
+  EXPECT_THAT(decoded.out, HasSubstr("frame 1  2026-09-21T"));
+  EXPECT_THAT(decoded.out, HasSubstr("192.0.2.1:5000 → 192.0.2.2:1812"));
+  EXPECT_THAT(decoded.out, HasSubstr("\"ombak-3\""));
+  EXPECT_THAT(decoded.out, HasSubstr("Message-Authenticator right"));
+  EXPECT_THAT(decoded.out, HasSubstr("Response Authenticator right"));
+  EXPECT_THAT(decoded.error, HasSubstr("3 frames, 2 of them RADIUS packets"));
+  support::write_file(folder.path() / "c.pcap", "not a capture");
+  EXPECT_EQ(client({"decode", "--capture", (folder.path() / "c.pcap").string()}).exit_code, 1);
 }
 
 TEST(Lab, ComesUpCarriesASignInAndGoesDown) {

@@ -9,6 +9,8 @@
 
 #include "admin/api.h"
 #include "cli/reference.h"
+#include "dictionary/read.h"
+#include "document/parse.h"
 #include "plan/read.h"
 #include "server/node_file.h"
 #include "support/packets.h"
@@ -58,6 +60,28 @@ TEST(Docs, EveryKeyOfTheNodeFileIsDescribed) {
   for (const auto& [key, meaning] : server::node_key_meanings())
     table += fmt::format("| `{}` | {} |\n", key, meaning);
   expect_page("node.md", with_table(support::read_file(kDocs / "node.md"), "node", table));
+}
+
+TEST(Docs, EveryKeyOfADictionaryIsDescribed) {
+  std::string table = "| key | meaning |\n|---|---|\n";
+  for (const auto& [key, meaning] : dictionary::dictionary_key_meanings()) {
+    table += fmt::format("| `{}` | {} |\n", key, meaning);
+  }
+  expect_page("dictionaries.md",
+              with_table(support::read_file(kDocs / "dictionaries.md"), "dictionary", table));
+}
+
+TEST(Docs, TheExampleOfADictionaryIsOne) {
+  const std::string page = support::read_file(kDocs / "dictionaries.md");
+  const std::size_t begin = page.find("```toml\n") + 8;
+  document::Problems problems;
+  const auto file =
+      document::parse("dictionaries.md", page.substr(begin, page.find("```", begin) - begin), problems);
+  ASSERT_TRUE(file);
+  dictionary::Catalogue catalogue(dictionary::standard());
+  dictionary::read_into(catalogue, *file, problems);
+  EXPECT_EQ(problems.text(), "");
+  EXPECT_NE(catalogue.named("Strait-Berth-Number"), nullptr);
 }
 
 TEST(Docs, EveryCallOfTheApiIsDescribed) {
