@@ -31,5 +31,9 @@ cmake --build --preset release --target jembatan_dictionary jembatan_lab -- --qu
 find src apps -name '*.cpp' | xargs -P "$(nproc)" -n 4 clang-tidy -p build/release --quiet --extra-arg=-Wno-unknown-warning-option 2>/dev/null
 
 build_and_test asan
+
+step "fuzz"
+scripts/fuzz.sh 10
+
 build_and_test tsan
 build_and_test release

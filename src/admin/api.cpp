@@ -7,7 +7,9 @@
 #include <nlohmann/json.hpp>
 #include <thread>
 
+#include "admin/capture.h"
 #include "admin/json.h"
+#include "base/text.h"
 
 namespace jembatan::admin {
 namespace {
@@ -117,6 +119,7 @@ class Api::Routes {
         {"GET", "/v1/sessions", &Routes::sessions},
         {"GET", "/v1/accounting/records", &Routes::records},
         {"GET", "/v1/events", &Routes::events},
+        {"GET", "/v1/capture", &Routes::capture},
     };
     return all;
   }
@@ -197,6 +200,80 @@ class Api::Routes {
           return !stopping_ && sink.write(text.data(), text.size());
         },
         [this](bool) { followers_.fetch_sub(1); });
+  }
+
+  // The traffic of a client, a user or all, for a time, as a capture file that grows while it happens.
+  void capture(const httplib::Request& request, httplib::Response& response) {
+    const auto wanted = read_capture_wish(request, response);
+    if (!wanted) return;
+    if (followers_.fetch_add(1) >= kMostFollowers) {
+      followers_.fetch_sub(1);
+      return problem(response, 503, "Too many followers",
+                     fmt::format("at most {} can follow a node", kMostFollowers));
+    }
+    struct Capturing {
+      Capturing(server::Tap& tap, CaptureWish w)
+          : wish(std::move(w)), filter(wish.client, wish.user), listener(tap) {}
+      CaptureWish wish;
+      CaptureFilter filter;
+      server::Tap::Listener listener;
+      TimePoint until = std::chrono::steady_clock::now() + wish.time;
+      bool begun = false;
+    };
+    auto capturing = std::make_shared<Capturing>(server_.tap(), *wanted);
+    response.set_chunked_content_provider(
+        "application/vnd.tcpdump.pcap",
+        [this, capturing](std::size_t, httplib::DataSink& sink) {
+          std::string text = capturing->begun ? "" : capture_head();
+          capturing->begun = true;
+          for (const auto& tapped : capturing->listener.take(200ms)) {
+            if (capturing->filter.wants(tapped)) text += capture_frame(tapped);
+          }
+          if (!text.empty() && !sink.write(text.data(), text.size())) return false;
+          if (stopping_ || std::chrono::steady_clock::now() >= capturing->until) sink.done();
+          return true;
+        },
+        [this](bool) { followers_.fetch_sub(1); });
+  }
+
+  struct CaptureWish {
+    Duration time{30000};
+    forward::LivePlanPtr live;
+    const plan::Client* client = nullptr;
+    std::string user;
+  };
+
+  std::optional<CaptureWish> read_capture_wish(const httplib::Request& request, httplib::Response& response) {
+    CaptureWish out;
+    out.live = server_.plan();
+    const auto refuse = [&](const std::string& why) {
+      problem(response, 400, "Not understood", why);
+      return std::nullopt;
+    };
+    for (const auto& [key, value] : request.params) {
+      if (key == "for") {
+        const auto time = parse_duration(value);
+        if (!time || *time < 100ms || *time > 1h)
+          return refuse(fmt::format("'for={}'; allowed: 100ms to 1h", value));
+        out.time = *time;
+      } else if (key == "client") {
+        std::vector<std::string> names;
+        for (const plan::Client& client : out.live->plan->clients) {
+          names.push_back(client.name);
+          if (client.name == value) out.client = &client;
+        }
+        const auto near = nearest(value, names);
+        if (out.client == nullptr) {
+          return refuse(fmt::format("client '{}' not found{}", value,
+                                    near ? fmt::format("; nearest: '{}'", *near) : ""));
+        }
+      } else if (key == "user") {
+        out.user = value;
+      } else {
+        return refuse(fmt::format("'{}' is no part of a capture; allowed: for, client, user", key));
+      }
+    }
+    return out;
   }
 
   server::Server& server_;

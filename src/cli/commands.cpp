@@ -14,7 +14,7 @@ const std::vector<Command>& commands() {
     std::vector<Command> out;
     for (const auto make :
          {ask_commands, follow_commands, plan_commands, client_commands, dictionary_commands, decode_commands,
-          session_commands, accounting_commands, node_commands, lab_commands}) {
+          capture_commands, session_commands, accounting_commands, node_commands, lab_commands}) {
       auto more = make();
       std::move(more.begin(), more.end(), std::back_inserter(out));
     }

@@ -21,7 +21,7 @@ struct NodeClient::Connection {
         address(node.management.text()),
         http(node.management.address.text(), node.management.port) {
     http.set_connection_timeout(3);
-    http.set_read_timeout(30);
+    http.set_read_timeout(3700);  // a capture may be quiet for an hour
     http.set_bearer_token_auth(std::string(text_of(token.reveal())).c_str());
   }
   std::string name;
@@ -90,6 +90,30 @@ Result<json> NodeClient::call(std::string_view method, const std::string& path,
   const std::string text = fmt::format("node {} answers {} to {} {}: {}", connection_->name, result->status,
                                        method, path, detail.empty() ? "nothing more" : detail);
   return fail(result->status == 422 ? Errc::malformed : Errc::not_allowed, text);
+}
+
+Status NodeClient::fetch(const std::string& path,
+                         const std::vector<std::pair<std::string, std::string>>& query,
+                         const std::function<bool(std::string_view)>& take) {
+  const std::string target = httplib::append_query_params(path, httplib::Params(query.begin(), query.end()));
+  int status = 0;
+  std::string refusal;
+  const auto result = connection_->http.Get(
+      target.c_str(), httplib::Headers{},
+      [&](const httplib::Response& response) {
+        status = response.status;
+        return true;
+      },
+      [&](const char* data, std::size_t size) {
+        if (status == 200) return take({data, size});
+        refusal.append(data, size);
+        return true;
+      });
+  if (status == 0) return connection_->unreachable();
+  if (status == 200) return {};
+  const json body = json::parse(refusal, nullptr, false);
+  return fail(Errc::not_allowed, fmt::format("node {} answers {}: {}", connection_->name, status,
+                                             body.is_object() ? body.value("detail", "") : "nothing more"));
 }
 
 Status NodeClient::follow(const std::function<bool(const json&)>& take) {

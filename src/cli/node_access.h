@@ -28,6 +28,9 @@ class NodeClient {
   ///   query   appended to the path, escaped
   Result<nlohmann::json> call(std::string_view method, const std::string& path,
                               const std::vector<std::pair<std::string, std::string>>& query = {});
+  /// What a GET answers, in pieces as they come.
+  Status fetch(const std::string& path, const std::vector<std::pair<std::string, std::string>>& query,
+               const std::function<bool(std::string_view)>& take);
   /// Gives each event of the live feed to `take`, until it returns false or the node ends.
   Status follow(const std::function<bool(const nlohmann::json&)>& take);
 

@@ -77,12 +77,15 @@ bool Engine::verify(const PacketView& packet, const plan::Client& client, const 
       break;
   }
   // RFC 5997 §3 and RFC 3579 §3.1 demand it of Status-Server and of EAP, whatever the plan says.
+  std::string_view because = "no Message-Authenticator, which is required of this client";
   if (!status && client.message_authenticator == plan::SignatureRule::if_present &&
       !packet.find(AttributeType::eap_message)) {
-    return true;
+    // Replies can be forged for somebody who may put octets of his own choice in front of what is signed: a
+    // device has no Proxy-State, and a proxy signs.
+    if (!packet.find(AttributeType::proxy_state)) return true;
+    because = "Proxy-State without Message-Authenticator, as in forged requests";
   }
-  drop(in, &client, {Outcome::unsigned_request, "no Message-Authenticator, which is required of this client"},
-       now, out);
+  drop(in, &client, {Outcome::unsigned_request, because}, now, out);
   return false;
 }
 

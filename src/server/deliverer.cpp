@@ -15,13 +15,13 @@ constexpr auto kSweepEvery = 5s;
 }  // namespace
 
 Deliverer::Deliverer(std::unique_ptr<accounting::Store> queue, std::vector<IpAddress> send_from,
-                     PlanSlot& plan, EventLog& events)
+                     PlanSlot& plan, EventLog& events, Tap& tap)
     : queue_(std::move(queue)),
       plan_(plan),
       events_(events),
       delivery_(random_, counters_, kMostUnderWay),
       lanes_(
-          io_, std::move(send_from),
+          io_, std::move(send_from), tap,
           [this](std::uint16_t lane, const Received& datagram) {
             delivery_.on_reply(lane, datagram.from, datagram.octets, clock_.now(), actions_);
           },

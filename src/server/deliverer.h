@@ -18,7 +18,7 @@ class Deliverer {
  public:
   /// `queue` is a connection of its own to the store.
   Deliverer(std::unique_ptr<accounting::Store> queue, std::vector<IpAddress> send_from, PlanSlot& plan,
-            EventLog& events);
+            EventLog& events, Tap& tap);
   ~Deliverer();
 
   /// The writer takes acknowledged records off the queue.

@@ -10,8 +10,8 @@ WatchedSocket::~WatchedSocket() {
   readable.release();
 }
 
-Lanes::Lanes(asio::io_context& io, std::vector<IpAddress> send_from, Take take, Done done)
-    : io_(io), send_from_(std::move(send_from)), take_(std::move(take)), done_(std::move(done)) {}
+Lanes::Lanes(asio::io_context& io, std::vector<IpAddress> send_from, Tap& tap, Take take, Done done)
+    : io_(io), send_from_(std::move(send_from)), tap_(tap), take_(std::move(take)), done_(std::move(done)) {}
 
 Result<WatchedSocket*> Lanes::socket_of(Key key) {
   auto& place = open_[key];
@@ -31,14 +31,19 @@ Result<WatchedSocket*> Lanes::socket_of(Key key) {
 }
 
 void Lanes::watch(Key key, WatchedSocket& watched) {
-  watched.readable.async_wait(asio::posix::stream_descriptor::wait_read,
-                              [this, key, &watched](const asio::error_code& error) {
-                                if (error) return;
-                                for (const Received& datagram : watched.socket.receive(batch_))
-                                  take_(key.first, datagram);
-                                done_();
-                                watch(key, watched);
-                              });
+  watched.readable.async_wait(
+      asio::posix::stream_descriptor::wait_read, [this, key, &watched](const asio::error_code& error) {
+        if (error) return;
+        const auto received = watched.socket.receive(batch_);
+        if (tap_.open()) {
+          for (const Received& in : received) {
+            tap_.pass(in.from, watched.socket.local(), in.octets, std::chrono::system_clock::now());
+          }
+        }
+        for (const Received& datagram : received) take_(key.first, datagram);
+        done_();
+        watch(key, watched);
+      });
 }
 
 Status Lanes::send(const engine::Actions& actions) {
@@ -51,6 +56,10 @@ Status Lanes::send(const engine::Actions& actions) {
     const auto socket = socket_of(key);
     if (socket) {
       (*socket)->socket.send(datagrams);
+      if (!tap_.open()) continue;
+      for (const auto& sent : datagrams) {
+        tap_.pass((*socket)->socket.local(), sent.to, sent.octets, std::chrono::system_clock::now());
+      }
     } else {
       problem = socket.error();
     }

@@ -5,6 +5,7 @@
 #include <map>
 
 #include "engine/actions.h"
+#include "server/tap.h"
 #include "server/udp_socket.h"
 
 namespace jembatan::server {
@@ -25,7 +26,7 @@ class Lanes {
   using Take = std::function<void(std::uint16_t lane, const Received& datagram)>;
   using Done = std::function<void()>;
 
-  Lanes(asio::io_context& io, std::vector<IpAddress> send_from, Take take, Done done);
+  Lanes(asio::io_context& io, std::vector<IpAddress> send_from, Tap& tap, Take take, Done done);
 
   /// Sends what is to be asked; gives the first problem with opening a socket, if any.
   Status send(const engine::Actions& actions);
@@ -38,6 +39,7 @@ class Lanes {
 
   asio::io_context& io_;
   std::vector<IpAddress> send_from_;
+  Tap& tap_;
   Take take_;
   Done done_;
   ReceiveBatch batch_;

@@ -117,7 +117,7 @@ Status Server::open_sockets() {
 void Server::start_threads() {
   events_ = std::make_unique<EventLog>(feed_, settings_.log_format, settings_.plan_folder.string());
   proofs_ = std::make_unique<ProofPool>(sockets_.size());
-  deliverer_ = std::make_unique<Deliverer>(std::move(queue_), settings_.send_from, plan_, *events_);
+  deliverer_ = std::make_unique<Deliverer>(std::move(queue_), settings_.send_from, plan_, *events_, tap_);
   AccountingWriter::Callbacks callbacks{[this](std::size_t worker, std::vector<AccountingWriter::Done> done) {
                                           workers_[worker]->recorded(std::move(done));
                                         },
@@ -129,7 +129,7 @@ void Server::start_threads() {
   writer_ = std::make_unique<AccountingWriter>(std::move(store_), std::move(callbacks));
   for (auto& listeners : sockets_) {
     workers_.push_back(std::make_unique<Worker>(workers_.size(), std::move(listeners), settings_.send_from,
-                                                Shared{plan_, *events_, *writer_, *proofs_}));
+                                                Shared{plan_, *events_, *writer_, *proofs_, tap_}));
   }
   sockets_.clear();
   deliverer_->start(*writer_);

@@ -35,6 +35,7 @@ class Server {
   NodeStatus status() const;
   forward::LivePlanPtr plan() const { return plan_.current(); }
   Feed& feed() { return feed_; }
+  Tap& tap() { return tap_; }
   const NodeSettings& settings() const { return settings_; }
   /// A connection of its own to the accounting store, for reading.
   Result<std::unique_ptr<accounting::Store>> open_accounting() const;
@@ -56,6 +57,7 @@ class Server {
   forward::HealthBoard healths_;
   PlanSlot plan_;
   Feed feed_;
+  Tap tap_;
   std::mutex reload_mutex_;
   std::unique_ptr<EventLog> events_;
   std::unique_ptr<ProofPool> proofs_;

@@ -94,6 +94,20 @@ void set_option(int fd, int level, int name, int value) {
 
 }  // namespace
 
+std::optional<IpAddress> local_address_towards(const Endpoint& endpoint) {
+  const int family = endpoint.address.family == Family::v4 ? AF_INET : AF_INET6;
+  const int fd = ::socket(family, SOCK_DGRAM | SOCK_CLOEXEC, 0);
+  SocketAddress address;
+  fill(address, endpoint);
+  auto* generic = reinterpret_cast<sockaddr*>(&address.storage);
+  // Connecting a UDP socket sends nothing: it only chooses the way.
+  const bool chosen = fd >= 0 && ::connect(fd, generic, address.length) == 0 &&
+                      ::getsockname(fd, generic, &address.length) == 0;
+  if (fd >= 0) ::close(fd);
+  if (!chosen) return std::nullopt;
+  return endpoint_of(address.storage).address;
+}
+
 struct ReceiveBatch::Room {
   std::array<mmsghdr, kMost> headers{};
   std::array<iovec, kMost> pieces{};

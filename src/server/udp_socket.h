@@ -1,5 +1,6 @@
 #pragma once
 #include <memory>
+#include <optional>
 #include <span>
 #include <vector>
 
@@ -27,6 +28,9 @@ class ReceiveBatch {
   std::unique_ptr<Room> room_;
   std::vector<Received> received_;
 };
+
+/// The local address that the system would send from towards an endpoint; nothing if there is no way there.
+std::optional<IpAddress> local_address_towards(const Endpoint& endpoint);
 
 enum class SharePort : std::uint8_t { no, yes };
 

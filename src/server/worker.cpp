@@ -21,7 +21,7 @@ Worker::Worker(std::size_t index, std::vector<Listener> listeners, std::vector<I
       shared_(shared),
       engine_(settings_for(listeners), random_, counters_),
       lanes_(
-          io_, std::move(send_from),
+          io_, std::move(send_from), shared_.tap,
           [this](std::uint16_t lane, const Received& datagram) {
             engine_.on_reply(lane, datagram.from, datagram.octets, clock_.now(), actions_);
           },
@@ -58,9 +58,18 @@ void Worker::watch(std::size_t listener) {
                               });
 }
 
+Endpoint Worker::local_of(std::size_t listener, const IpAddress& address) const {
+  return {address, listeners_[listener]->socket.local().port};
+}
+
 bool Worker::receive(std::size_t listener) {
   take_new_plan();
   const auto received = listeners_[listener]->socket.receive(batch_);
+  if (shared_.tap.open()) {
+    for (const Received& in : received) {
+      shared_.tap.pass(in.from, local_of(listener, in.to), in.octets, clock_.now().wall);
+    }
+  }
   for (const Received& in : received) {
     engine_.handle({static_cast<std::uint16_t>(listener), in.from, in.to, in.octets}, clock_.now(), actions_);
   }
@@ -77,6 +86,10 @@ void Worker::carry_out() {
       outgoing_.push_back({reply.to, reply.from, actions_.view(reply.packet)});
     }
     listeners_[listener]->socket.send(outgoing_);
+    if (!shared_.tap.open()) continue;
+    for (const auto& sent : outgoing_) {
+      shared_.tap.pass(local_of(listener, sent.from), sent.to, sent.octets, clock_.now().wall);
+    }
   }
   if (!actions_.asks.empty()) {
     if (const Status sent = lanes_.send(actions_); !sent) log_error(sent.error().at("forwarding").text);

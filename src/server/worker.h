@@ -10,6 +10,7 @@
 #include "server/plan_slot.h"
 #include "server/proof_pool.h"
 #include "server/system.h"
+#include "server/tap.h"
 
 namespace jembatan::server {
 
@@ -19,6 +20,7 @@ struct Shared {
   EventLog& events;
   AccountingWriter& writer;
   ProofPool& proofs;
+  Tap& tap;
 };
 
 struct Listener {
@@ -47,6 +49,7 @@ class Worker {
   void watch(std::size_t listener);
   /// Handles one batch of datagrams; false if none waited.
   bool receive(std::size_t listener);
+  Endpoint local_of(std::size_t listener, const IpAddress& address) const;
   void take_new_plan();
   /// Carries out what the engine wants done.
   void carry_out();

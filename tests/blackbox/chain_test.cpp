@@ -190,6 +190,47 @@ TEST_F(Chain, FollowShowsWhatHappensLive) {
   EXPECT_THAT(support::read_file(followed), HasSubstr("[reef-homes/reef-homes-1]"));
 }
 
+TEST_F(Chain, CaptureWritesTheNodesTrafficForAnyAnalyser) {
+  const std::string out = hub.path("hub.pcap").string();
+  const std::string for_user = hub.path("user.pcap").string();
+  support::Background all({kClient, "capture", "--node", hub.file(), "--for", "1500ms", "--out", out},
+                          hub.path("c1"));
+  support::Background some({kClient, "capture", "--node", hub.file(), "--for", "1500ms", "--user",
+                            "tamu@reef.example", "--out", for_user},
+                           hub.path("c2"));
+  const auto begun = [](const std::string& file) {
+    std::error_code failed;
+    return std::filesystem::file_size(file, failed) >= 24 && !failed;
+  };
+  ASSERT_TRUE(support::eventually([&] { return begun(out) && begun(for_user); }));
+  sign_in("sari@reef.example", "laut-biru-7");
+  sign_in("tamu@reef.example", "ombak-3");
+  EXPECT_EQ(all.wait(), 0);
+  EXPECT_EQ(some.wait(), 0);
+  support::write_file(hub.path("radio"), "radio-secret");
+  const auto decode = [&](const std::string& file) {
+    return nlohmann::json::parse(
+               client({"decode", "--capture", file, "--secret-file", hub.path("radio").string(), "--json"})
+                   .out)
+        .at("packets");
+  };
+  const auto packets = decode(out);
+  EXPECT_EQ(packets.size(), 8U);  // two sign-ins: in, on, back, out
+  EXPECT_EQ(packets[0].at("to"), hub.access_to());
+  EXPECT_THAT(packets[0].at("checks").dump(), HasSubstr("Message-Authenticator right"));
+  EXPECT_THAT(packets[0].dump(), HasSubstr("laut-biru-7"));
+  const auto of_tamu = decode(for_user);
+  ASSERT_EQ(of_tamu.size(), 4U);
+  EXPECT_THAT(of_tamu.dump(), Not(HasSubstr("sari")));
+  EXPECT_EQ(of_tamu[3].at("from"), hub.access_to());
+  const auto again = client({"capture", "--node", hub.file(), "--out", out});
+  EXPECT_EQ(again.exit_code, 1);
+  EXPECT_THAT(again.error, HasSubstr("File exists"));
+  const auto nobody = client({"capture", "--node", hub.file(), "--client", "her", "--out", out + "2"});
+  EXPECT_EQ(nobody.exit_code, 4);
+  EXPECT_THAT(nobody.error, HasSubstr("client 'her' not found; nearest: 'here'"));
+}
+
 TEST_F(Chain, CountersOfOutcomesAddUpToTheDatagramsReceived) {
   sign_in("tamu@reef.example", "ombak-3");
   sign_in("x@nowhere.example", "x");

@@ -50,6 +50,7 @@ TEST(Usage, EveryCommandHasHelpWithAnExample) {
                                                        {"dictionary", "check"},
                                                        {"dictionary", "import"},
                                                        {"decode"},
+                                                       {"capture"},
                                                        {"lab", "up"},
                                                        {"lab", "down"},
                                                        {"lab", "status"}};

@@ -287,6 +287,20 @@ TEST_F(Handle, AClientThatNeedNotSignIsStillCheckedWhenItDoes) {
   EXPECT_EQ(outcome(), "wrong-signature");
 }
 
+TEST_F(Handle, ProxyStateWithoutSignatureIsNotBelieved) {
+  const auto request = access_request().user("tamu@reef.example").password("ombak-3");
+  receive(request.not_signed(secret("laut")), "192.0.2.66:4000");
+  EXPECT_EQ(outcome(), "accepted");
+  receive(access_request(8)
+              .user("tamu@reef.example")
+              .password("ombak-3")
+              .with("Proxy-State", "x")
+              .not_signed(secret("laut")),
+          "192.0.2.66:4000");
+  EXPECT_EQ(outcome(), "unsigned-request");
+  EXPECT_EQ(event().because, "Proxy-State without Message-Authenticator, as in forged requests");
+}
+
 TEST_F(Handle, StatusServerIsAnsweredOnBothPorts) {  // RFC 5997 §4
   receive(status_server().signed_with(secret("laut")));
   EXPECT_EQ(reply_code(), Code::access_accept);

@@ -55,6 +55,18 @@ TEST(Rfc2865Section7, ResponseAuthenticatorsOfBothExamplesVerify) {
   }
 }
 
+TEST(Rfc5997Section6, StatusServerAndItsAnswerVerify) {
+  const Octets request_octets =
+      hex("0cda0026 8a54f4686fb394c52866e302185d0623 5012 5a665e2e1e8411f3e243822097c84fa3");
+  const Octets reply_octets = hex("02da0014 ef0d552a4bf2d693ec2b6fe8b5411d66");
+  const auto request = PacketView::parse(request_octets);
+  const auto reply = PacketView::parse(reply_octets);
+  ASSERT_TRUE(request && reply);
+  EXPECT_EQ(check_message_authenticator(*request, request->authenticator(), secret("xyzzy5461")),
+            Signature::valid);
+  EXPECT_TRUE(verify_response(*reply, request->authenticator(), secret("xyzzy5461")));
+}
+
 TEST(HmacMd5, AgreesWithTheVectorsOfRfc2202) {
   // Case 2: key "Jefe", "what do ya want for nothing?" → 750c783e6ab0b503eaa86e310a5db738
   const std::string text = "what do ya want for nothing?";
