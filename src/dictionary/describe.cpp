@@ -137,9 +137,12 @@ class Describer {
              known == nullptr ? "not in the form that RFC 2865 recommends" : "not in the vendor's form");
         return;
       }
-      const Range range = at == 4 && size == rest.size() ? whole : Range{whole.at + 2 + at, size};
+      std::vector<Range> pieces{{whole.at + 2 + at, size}};
+      // The first one takes the head along, so that every octet is told of.
+      if (at == 4) pieces.insert(pieces.begin(), {whole.at, 6});
+      if (at == 4 && size == rest.size()) pieces = {whole};
       leaf({kVendorSpecific, number, number_of(rest.first(vendor.type_octets))},
-           {{}, rest.subspan(head, size - head), {range}}, 0);
+           {{}, rest.subspan(head, size - head), std::move(pieces)}, 0);
       at += size;
     }
     if (before == out_.size())
@@ -159,7 +162,8 @@ class Describer {
       for (std::size_t at = 0; at < value.octets.size(); at += value.octets[at + 1]) {
         Path inner = path;
         inner.push_back(value.octets[at]);
-        leaf(inner, {{}, value.octets.subspan(at + 2, value.octets[at + 1] - 2U), {}}, depth + 1);
+        const OctetView whole = value.octets.subspan(at, value.octets[at + 1]);
+        leaf(inner, {{}, whole.subspan(2), place_of(whole)}, depth + 1);
       }
       return;
     }
@@ -195,6 +199,14 @@ class Describer {
     clear.hiding = Hiding::none;
     if (definition.hiding == Hiding::user_password || is_plain_text(*opened)) clear.type = DataType::text;
     return print_value(clear, *opened);
+  }
+
+  // Where a view stands in the packet; nothing for values that were put together from pieces.
+  std::vector<Range> place_of(OctetView view) const {
+    const auto at =
+        reinterpret_cast<std::uintptr_t>(view.data()) - reinterpret_cast<std::uintptr_t>(octets_.data());
+    if (at >= octets_.size() || view.size() > octets_.size() - at) return {};
+    return {{at, view.size()}};
   }
 
   static bool tlvs_fill(OctetView octets) {

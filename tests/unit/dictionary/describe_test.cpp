@@ -176,6 +176,31 @@ TEST(Describe, TlvsAreShownInsideOneAnother) {
             "Strait-Berth=0x010600 ! not made of tlvs\n");
 }
 
+TEST(Describe, EveryOctetIsToldOf) {
+  const Octets octets = *from_hex(
+      "1a1c00007ed9"
+      "01046162"
+      "040c"
+      "010600000003"
+      "02040101"
+      "090302"
+      "0903ff"
+      "0104"
+      "6162");
+  const auto lines = describe(strait(), octets);
+  std::vector<int> told(octets.size());
+  for (const Described& line : lines) {
+    for (const Range& range : line.pieces) {
+      for (std::size_t at = range.at; line.depth == 0 && at < range.at + range.size; ++at) ++told[at];
+    }
+  }
+  EXPECT_THAT(told, testing::Each(1));
+  ASSERT_GT(lines.size(), 2U);
+  EXPECT_EQ(lines[0].pieces, (std::vector<Range>{{0, 6}, {6, 4}}));
+  EXPECT_EQ(lines[2].name, "Strait-Berth-Number");
+  EXPECT_EQ(lines[2].pieces, (std::vector<Range>{{12, 6}}));
+}
+
 TEST(Describe, ExtendedAttributesThatAreMalformed) {
   EXPECT_EQ(text_of_lines(strait(), "f102"),
             "Extended-Type-1=(empty) ! no octets, an attribute of type extended has 1 or more\n");
