@@ -126,6 +126,22 @@ std::string escaped(OctetView octets) {
   return out;
 }
 
+Octets unescaped(std::string_view text) {
+  Octets out;
+  for (std::size_t i = 0; i < text.size(); ++i) {
+    const bool hex = text.substr(i).starts_with("\\x") && i + 3 < text.size();
+    const auto octet = hex ? from_hex(text.substr(i + 2, 2)) : Result<Octets>(Octets{});
+    if (octet && octet->size() == 1) {
+      out.push_back((*octet)[0]);
+      i += 3;
+    } else {
+      out.push_back(static_cast<std::uint8_t>(text[i]));
+      if (text.substr(i).starts_with("\\\\")) ++i;
+    }
+  }
+  return out;
+}
+
 std::string json_quoted(std::string_view text) {
   std::string out = "\"";
   for (const char c : is_plain_text(view_of(text)) ? std::string(text) : escaped(text)) {

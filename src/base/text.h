@@ -27,6 +27,9 @@ inline std::string escaped(std::string_view text) {
   return escaped(view_of(text));
 }
 
+/// Takes back what escaped() did: \\xNN and \\\\; any other backslash stays.
+Octets unescaped(std::string_view text);
+
 /// The text in quotes, as JSON wants it (RFC 8259 §7); bad octets are escaped as in escaped().
 std::string json_quoted(std::string_view text);
 

@@ -146,7 +146,7 @@ class Describer {
       at += size;
     }
     if (before == out_.size())
-      line({kVendorSpecific, number}, "(empty)", {whole}, 0, "no vendor attribute in it");
+      line({kVendorSpecific, number}, octets_text({}), {whole}, 0, "no vendor attribute in it");
   }
 
   std::size_t broken(std::size_t at, const std::string& problem) {

@@ -97,7 +97,7 @@ Result<Octets> parse_moment(std::string_view text) {
 }  // namespace
 
 std::string octets_text(OctetView value) {
-  return value.empty() ? "(empty)" : "0x" + to_hex(value);
+  return value.empty() ? "\"\"" : "0x" + to_hex(value);
 }
 
 bool tag_in_number(const Definition& definition) {
@@ -177,7 +177,7 @@ Result<Octets> parse_value(const Definition& definition, std::string_view text) 
     case DataType::long_extended:
     case DataType::evs: {
       if (!in_quotes && text.starts_with("0x")) return from_hex(text.substr(2));
-      return octets_of(bare);
+      return in_quotes ? unescaped(bare) : octets_of(bare);
     }
     case DataType::ifid:
       return parse_ifid(bare);

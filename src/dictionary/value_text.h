@@ -10,8 +10,8 @@ namespace jembatan::dictionary {
 std::string print_value(const Definition& definition, OctetView value);
 
 /// The octets of a value written as text (without tag).
-///   text    as print_value writes it; quotes and the names' letter case are free, octets as 0x…, numbers
-///   also as such,
+///   text    as print_value writes it; quotes (inside which \\xNN and \\\\ stand for octets) and the names'
+///   letter case are free, octets as 0x…, numbers also as such,
 ///           for type integer also durations ("12h" is 43200)
 ///   errors  Errc::malformed, Errc::too_long; the text says what is allowed
 Result<Octets> parse_value(const Definition& definition, std::string_view text);
@@ -20,7 +20,7 @@ Result<Octets> parse_value(const Definition& definition, std::string_view text);
 ///   errors  Errc::malformed with the range
 Result<std::uint64_t> parse_number(std::string_view text, std::uint64_t most);
 
-/// Octets as 0x…, "(empty)" for none.
+/// Octets as 0x…, "" for none.
 std::string octets_text(OctetView value);
 
 /// True if the tag stands in the first of the value's four octets (RFC 2868 §3.1), not in front of it.

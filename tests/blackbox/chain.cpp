@@ -64,7 +64,7 @@ std::string client_here(const std::string& secret) {
 
 std::string group_to(const std::string& group, const TestNode& server, const std::string& secret) {
   return "[[group]]\nname = \"" + group +
-         "\"\nanswer_within = \"1s\"\nattempts = 2\n[[group.server]]\nname = \"" + group +
+         "\"\nanswer_within = \"4s\"\nattempts = 2\n[[group.server]]\nname = \"" + group +
          "-1\"\naddress = \"127.0.0.1\"\naccess_port = " + std::to_string(server.access) +
          "\naccounting_port = " + std::to_string(server.accounting) + "\nsecret = \"" + secret + "\"\n";
 }

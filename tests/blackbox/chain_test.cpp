@@ -253,8 +253,10 @@ TEST_F(Chain, AStopAnswersWhatIsUnderWay) {
   const UdpPeer device;
   const auto request =
       second::access_request(1, 5, "0123456789abcdef", "deck-secret", "ombak-3", {{1, "tamu@reef.example"}});
-  device.send("127.0.0.1", edge.access, request);
-  EXPECT_TRUE(support::eventually([&] { return edge.ask_node({"node", "status"}).at("in_flight") == 1; }));
+  EXPECT_TRUE(support::eventually([&] {
+    device.send("127.0.0.1", edge.access, request);  // as devices do, again and again
+    return edge.ask_node({"node", "status"}).at("in_flight") == 1;
+  }));
   edge.signal(SIGTERM);
   EXPECT_TRUE(edge.log_has("node edge stops"));
   home.signal(SIGCONT);

@@ -2,6 +2,8 @@
 #include <gmock/gmock.h>
 #include <gtest/gtest.h>
 
+#include <regex>
+
 #include "blackbox/chain.h"
 #include "support/second_encoder.h"
 
@@ -219,6 +221,32 @@ TEST(Decode, ExplainsOctetsNamesHiddenValuesAndAuthenticators) {  // RFC 2865 §
               HasSubstr("advice: Tunnel-Private-Group-ID must not stand in an Access-Reject (RFC 2868)"));
   EXPECT_EQ(client({"decode", "0100"}).exit_code, 1);
   EXPECT_EQ(client({"decode", "xyz"}).exit_code, 2);
+}
+
+// Written by an independent program from RFC 2865, 2868, 3579 and 6929; the secret is "xyzzy5461".
+TEST(Decode, ExplainsHiddenTaggedVendorExtendedAndConcatAttributes) {
+  const std::string packet =
+      "012a00bd0f403f9473978057bd83d5cb98f4227a50122a2dd72e3b495cde12b2a5899ec7369401137361726940"
+      "726565662e6578616d706c65021200ad668ddfd81dd92acfd33f782a0aee3d060000001340060100000d510501"
+      "333045150181024d846d078cd0c84fa90b71cd94fda0191a2000007ed901086b6572617075040e01060000000c"
+      "0206000000020904cafef1070100000001f50804806c616e67f50704006b61684f060201000c4f090173617269"
+      "40720107616761696e";
+  const support::TemporaryFolder folder;
+  support::write_file(folder.path() / "secret", "xyzzy5461");
+  const auto decoded =
+      client({"decode", "--secret-file", (folder.path() / "secret").string(), "--dictionary",
+              std::string(JEMBATAN_SOURCE_DIR) + "/plans/demo/hub/plan/dictionaries", packet});
+  EXPECT_EQ(decoded.exit_code, 0) << decoded.error;
+  for (const char* line :
+       {"User-Password            \"laut-biru-7\"", "Tunnel-Private-Group-ID:1  \"30\"",
+        "Tunnel-Password:1        \"jalan\"", "129-134          Strait-Berth-Number    12",
+        "135-140          Strait-Berth-Side      Starboard", "26.32473.9               0xcafe",
+        "Frag-Status              Fragmentation-Supported",
+        "152-159 160-166  245.4                      0x6c616e676b6168", "Message-Authenticator right",
+        "advice: User-Name stands 2 times in an Access-Request"}) {
+    EXPECT_THAT(std::regex_replace(decoded.out, std::regex(" +"), " "),
+                HasSubstr(std::regex_replace(line, std::regex(" +"), " ")));
+  }
 }
 
 TEST(Decode, ReadsACaptureFileAndMatchesRepliesWithRequests) {

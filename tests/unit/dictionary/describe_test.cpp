@@ -134,7 +134,7 @@ TEST(Describe, SeveralVendorAttributesInOneVendorSpecific) {
                           "01046162"
                           "0903ff"),
             "Strait-Ferry=\"ab\"\n26.32473.9=0xff\n");
-  EXPECT_EQ(text_of_lines(strait(), "1a0600007ed9"), "26.32473=(empty) ! no vendor attribute in it\n");
+  EXPECT_EQ(text_of_lines(strait(), "1a0600007ed9"), "26.32473=\"\" ! no vendor attribute in it\n");
   EXPECT_EQ(text_of_lines(strait(),
                           "1a04"
                           "0000"),
@@ -203,7 +203,7 @@ TEST(Describe, EveryOctetIsToldOf) {
 
 TEST(Describe, ExtendedAttributesThatAreMalformed) {
   EXPECT_EQ(text_of_lines(strait(), "f102"),
-            "Extended-Type-1=(empty) ! no octets, an attribute of type extended has 1 or more\n");
+            "Extended-Type-1=\"\" ! no octets, an attribute of type extended has 1 or more\n");
   EXPECT_THAT(text_of_lines(strait(), "f50301"),
               HasSubstr("1 octets, an attribute of type long-extended has 2 or more"));
   EXPECT_THAT(text_of_lines(strait(),
