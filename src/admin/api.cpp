@@ -162,7 +162,8 @@ class Api::Routes {
 
   template <class Row>
   void rows(const httplib::Request& request, httplib::Response& response, std::string_view name,
-            Result<std::vector<Row>> (accounting::Store::*find)(const accounting::Query&)) {
+            Result<std::vector<Row>> (accounting::Store::*find)(const accounting::Query&),
+            const std::function<json(const Row&)>& body_of) {
     const auto query = read_query(request, response);
     if (!query) return;
     auto store = server_.open_accounting();
@@ -171,16 +172,20 @@ class Api::Routes {
     const auto found = (reader.*find)(*query);
     if (!found) return problem(response, 500, "The store cannot be read", found.error().text);
     json list = json::array();
-    for (const Row& row : *found) list.push_back(json_of(row));
+    for (const Row& row : *found) list.push_back(body_of(row));
     answer(response, {{std::string(name), list}});
   }
 
   void sessions(const httplib::Request& request, httplib::Response& response) {
-    rows<accounting::Session>(request, response, "sessions", &accounting::Store::sessions);
+    rows<accounting::Session>(request, response, "sessions", &accounting::Store::sessions,
+                              [](const accounting::Session& session) { return json_of(session); });
   }
 
   void records(const httplib::Request& request, httplib::Response& response) {
-    rows<accounting::Record>(request, response, "records", &accounting::Store::records);
+    const auto live = server_.plan();
+    rows<accounting::Record>(
+        request, response, "records", &accounting::Store::records,
+        [live](const accounting::Record& record) { return json_of(record, *live->plan->catalogue); });
   }
 
   // Server-sent events: one JSON document each; a comment every second shows that the line is alive.

@@ -12,9 +12,9 @@ using nlohmann::json;
 
 namespace {
 
-json attributes_json(const Octets& attributes) {
+json attributes_json(const Octets& attributes, const dictionary::Catalogue& names) {
   json out = json::array();
-  for (const auto& line : dictionary::describe(dictionary::standard(), attributes)) {
+  for (const auto& line : dictionary::describe(names, attributes)) {
     out.push_back({{"name", line.name}, {"value", line.value}, {"depth", line.depth}});
   }
   return out;
@@ -85,7 +85,7 @@ json json_of(const accounting::Session& session) {
   return out;
 }
 
-json json_of(const accounting::Record& record) {
+json json_of(const accounting::Record& record, const dictionary::Catalogue& names) {
   return {{"id", record.id},
           {"received", text_of(record.received)},
           {"event_time", text_of(record.event_time)},
@@ -99,7 +99,7 @@ json json_of(const accounting::Record& record) {
           {"session_time_s", record.session_time},
           {"input_octets", record.input_octets},
           {"output_octets", record.output_octets},
-          {"attributes", attributes_json(record.attributes)}};
+          {"attributes", attributes_json(record.attributes, names)}};
 }
 
 json json_of(const std::variant<engine::Event, engine::Notice>& item) {
