@@ -193,9 +193,9 @@ TEST_F(Chain, FollowShowsWhatHappensLive) {
 TEST_F(Chain, CaptureWritesTheNodesTrafficForAnyAnalyser) {
   const std::string out = hub.path("hub.pcap").string();
   const std::string for_user = hub.path("user.pcap").string();
-  support::Background all({kClient, "capture", "--node", hub.file(), "--for", "1500ms", "--out", out},
+  support::Background all({kClient, "capture", "--node", hub.file(), "--for", "5s", "--out", out},
                           hub.path("c1"));
-  support::Background some({kClient, "capture", "--node", hub.file(), "--for", "1500ms", "--user",
+  support::Background some({kClient, "capture", "--node", hub.file(), "--for", "5s", "--user",
                             "tamu@reef.example", "--out", for_user},
                            hub.path("c2"));
   const auto begun = [](const std::string& file) {
