@@ -16,7 +16,7 @@ OctetView whole(const wire::PacketView& packet, const wire::Attribute& attribute
   return packet.octets().subspan(attribute.offset, attribute.value.size() + wire::kAttributeHeader);
 }
 
-// Opens and hides a salted value in place; the salt stays, so does the length. False if it cannot be opened.
+// Opens and hides a salted value in place; the salt stays, so does the length. What cannot be opened stays.
 void rehide_salted(OctetSpan hidden, const HiddenWith& from, const HiddenWith& to) {
   auto opened = wire::reveal_salted(hidden, from.request, from.secret);
   if (!opened) return;

@@ -283,15 +283,6 @@ TEST_F(ApiTest, ALargeBodyIsRefused) {
   EXPECT_EQ(http->Get("/v1/node")->status, 200);
 }
 
-TEST_F(ApiTest, TheDescriptionHasEveryCall) {
-  const std::string page =
-      support::read_file(std::filesystem::path(JEMBATAN_SOURCE_DIR) / "docs/openapi.yaml");
-  for (const char* path : {"/healthz:", "/v1/node:", "/v1/plan/reload:", "/v1/sessions:",
-                           "/v1/accounting/records:", "/v1/events:"}) {
-    EXPECT_THAT(page, HasSubstr(path));
-  }
-}
-
 TEST(JsonLog, IsOneDocumentALine) {
   TestNode node("home");
   support::write_file(node.path("node.toml"),
