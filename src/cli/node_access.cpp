@@ -87,8 +87,13 @@ Result<json> NodeClient::call(std::string_view method, const std::string& path,
   const json body = json::parse(result->body, nullptr, false);
   if (result->status == 200 && !body.is_discarded()) return body;
   const std::string detail = body.is_object() ? body.value("detail", "") : "";
-  const std::string text = fmt::format("node {} answers {} to {} {}: {}", connection_->name, result->status,
-                                       method, path, detail.empty() ? "nothing more" : detail);
+  std::string text = fmt::format("node {} answers {} to {} {}: {}", connection_->name, result->status, method,
+                                 path, detail.empty() ? "nothing more" : detail);
+  for (const json& problem : body.is_object() ? body.value("problems", json::array()) : json::array()) {
+    text += fmt::format("\n{}:{}:{}: {}: {}; allowed: {}", problem.value("file", ""),
+                        problem.value("line", 0), problem.value("column", 0), problem.value("level", ""),
+                        problem.value("text", ""), problem.value("allowed", ""));
+  }
   return fail(result->status == 422 ? Errc::malformed : Errc::not_allowed, text);
 }
 

@@ -272,6 +272,7 @@ TEST_F(ApiTest, AReloadOfABrokenPlanNamesThePlaces) {
   const auto reload = client({"plan", "reload", "--node", node.file()});
   EXPECT_EQ(reload.exit_code, 1);
   EXPECT_THAT(reload.error, HasSubstr("the active plan stays in force"));
+  EXPECT_THAT(reload.error, HasSubstr("more.toml:2:8: error: 'name' is a whole number; allowed: text"));
 }
 
 TEST_F(ApiTest, ALargeBodyIsRefused) {
