@@ -9,9 +9,9 @@
 #include <cstdio>
 
 #include "admin/api.h"
-#include "admin/token.h"
 #include "base/text.h"
 #include "server/log.h"
+#include "server/secret_file.h"
 
 namespace {
 
@@ -38,10 +38,10 @@ int refuse_to_start(const document::Problems& problems, const std::string& why) 
 
 void reload(server::Server& server) {
   document::Problems problems;
-  const auto revision = server.reload(problems);
-  if (revision) return;
+  const auto applied = server.reload({"SIGHUP", revision::Role::administrator, ""}, problems);
+  if (applied) return;
   log_problems(problems);
-  server::log_error(fmt::format("plan: {}; the active plan stays in force", revision.error().text));
+  server::log_error(fmt::format("plan: {}; the active plan stays in force", applied.error().text));
 }
 
 // Waits for signals; returns when the server is to stop.
@@ -68,7 +68,7 @@ int run(const std::string& node_file) {
   auto server = server::Server::start(*settings, problems);
   if (!server) return refuse_to_start(problems, server.error().text);
   server::SystemRandom random;
-  auto token = admin::open_token(settings->token_file, random);
+  auto token = server::open_secret_file(settings->token_file, "token file", random);
   if (!token) return refuse_to_start({}, token.error().text);
   auto api = admin::Api::start(**server, std::move(*token));
   if (!api) return refuse_to_start({}, api.error().text);

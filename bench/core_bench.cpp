@@ -84,10 +84,10 @@ void BM_ParseVerifyAnswer(benchmark::State& state) {
   CountingRandom random;
   engine::Counters counters;
   engine::Settings settings;
-  settings.listeners = {forward::Purpose::access};
+  settings.listeners = {{forward::Purpose::access, {}}};
   engine::Engine engine(settings, random, counters);
   forward::HealthBoard board;
-  engine.use(board.go_live(demo_plan()));
+  engine.use(board.go_live(demo_plan(), 1));
   std::vector<Octets> requests;
   for (std::uint32_t i = 0; i < 4096; ++i) requests.push_back(request(i));
   engine::Actions actions;

@@ -42,11 +42,12 @@ secret = "jauh"
 
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
   static forward::HealthBoard board;
-  static const forward::LivePlanPtr live = board.go_live(small_plan());
+  static const forward::LivePlanPtr live = board.go_live(small_plan(), 1);
   NoRandom random;
   engine::Counters counters;
-  engine::Engine engine({{forward::Purpose::access, forward::Purpose::accounting}, 16, Duration(1000), 16},
-                        random, counters);
+  engine::Engine engine(
+      {{{forward::Purpose::access, {}}, {forward::Purpose::accounting, {}}}, 16, Duration(1000), 16}, random,
+      counters);
   engine.use(live);
   engine::Actions actions;
   const OctetView datagram(data, size);

@@ -6,7 +6,7 @@ build_packages=(
   libtomlplusplus-dev nettle-dev nlohmann-json3-dev
   libssl-dev zlib1g-dev libbrotli-dev
 )
-test_packages=(clang-format clang-tidy libbenchmark-dev libgmock-dev libgtest-dev python3)
+test_packages=(clang-format clang-tidy libbenchmark-dev libgmock-dev libgtest-dev openssl python3)
 
 install_packages() {
   local missing=()

@@ -3,12 +3,16 @@
 #include <fmt/format.h>
 #include <httplib.h>
 
+#include <algorithm>
 #include <atomic>
 #include <nlohmann/json.hpp>
 #include <thread>
 
+#include "admin/answers.h"
 #include "admin/capture.h"
 #include "admin/json.h"
+#include "admin/metrics.h"
+#include "admin/plan_calls.h"
 #include "base/text.h"
 
 namespace jembatan::admin {
@@ -16,22 +20,14 @@ namespace {
 
 using namespace std::chrono_literals;
 using nlohmann::json;
+using revision::Author;
+using revision::Role;
 
-constexpr const char* kJson = "application/json";
-constexpr const char* kProblem = "application/problem+json";
 constexpr std::size_t kThreads = 32;
 constexpr int kMostFollowers = 16;
-constexpr std::size_t kLargestBody = 1 << 20;
+constexpr std::size_t kLargestBody = 1 << 20;     // of most calls
+constexpr std::size_t kLargestPlan = 128U << 20;  // of those that bring a plan
 constexpr std::size_t kMostRows = 10000;
-
-void problem(httplib::Response& response, int status, std::string_view title, const std::string& detail) {
-  response.status = status;
-  response.set_content(json{{"title", title}, {"status", status}, {"detail", detail}}.dump(), kProblem);
-}
-
-void answer(httplib::Response& response, const json& body) {
-  response.set_content(body.dump(), kJson);
-}
 
 // The query's parts; nothing (and a problem) if one of them is not understood.
 std::optional<accounting::Query> read_query(const httplib::Request& request, httplib::Response& response) {
@@ -66,60 +62,85 @@ std::optional<accounting::Query> read_query(const httplib::Request& request, htt
 
 class Api::Routes {
  public:
-  Routes(server::Server& server, Secret token) : server_(server), token_(std::move(token)) {
-    http_.new_task_queue = [] { return new httplib::ThreadPool(kThreads); };
-    http_.set_payload_max_length(kLargestBody);
-    http_.set_keep_alive_timeout(1);
-    http_.set_pre_routing_handler([this](const httplib::Request& request, httplib::Response& response) {
-      return check_token(request, response);
+  Routes(server::Server& server, Secret token)
+      : server_(server), token_(std::move(token)), http_(make_http(server.settings())) {
+    http_->new_task_queue = [] { return new httplib::ThreadPool(kThreads); };
+    http_->set_payload_max_length(kLargestPlan);
+    http_->set_keep_alive_timeout(1);
+    http_->set_pre_routing_handler([this](const httplib::Request& request, httplib::Response& response) {
+      return check_caller(request, response);
     });
-    http_.set_error_handler([](const httplib::Request& request, httplib::Response& response) {
+    http_->set_error_handler([](const httplib::Request& request, httplib::Response& response) {
       if (!response.body.empty()) return;
       problem(response, response.status, response.status == 404 ? "No such call" : "Not understood",
               fmt::format("{} {}", request.method, request.path));
     });
     for (const Call& call : calls()) {
       const auto handler = [this, &call](const httplib::Request& request, httplib::Response& response) {
-        (this->*call.run)(request, response);
+        run(call, request, response);
       };
       if (std::string_view(call.method) == "GET") {
-        http_.Get(call.path, handler);
+        http_->Get(call.path, handler);
       } else {
-        http_.Post(call.path, handler);
+        http_->Post(call.path, handler);
       }
     }
   }
 
   ~Routes() {
     stopping_ = true;
-    http_.stop();
+    http_->stop();
     if (thread_.joinable()) thread_.join();
   }
 
   Status listen() {
     const Endpoint& at = server_.settings().management;
-    if (!http_.bind_to_port(at.address.text(), at.port)) {
+    if (!http_->is_valid()) {
+      return fail(Errc::io, fmt::format("certificate '{}' with key '{}' cannot be used for TLS",
+                                        server_.settings().certificate.string(),
+                                        server_.settings().private_key.string()));
+    }
+    if (!http_->bind_to_port(at.address.text(), at.port)) {
       return fail(Errc::conflict, fmt::format("management address {}: TCP port {} is in use or not allowed",
                                               at.address.text(), at.port));
     }
-    thread_ = std::thread([this] { http_.listen_after_bind(); });
+    thread_ = std::thread([this] { http_->listen_after_bind(); });
     return {};
   }
 
+  using PlanCall = void (*)(const Asked&);
   struct Call {
     const char* method;
     const char* path;
+    Role role;  ///< that the caller needs at least
     void (Routes::*run)(const httplib::Request&, httplib::Response&);
+    PlanCall about_plan = nullptr;  ///< instead of `run`
+    std::size_t largest_body = kLargestBody;
   };
   static const std::vector<Call>& calls() {
     static const std::vector<Call> all{
-        {"GET", "/healthz", &Routes::health},
-        {"GET", "/v1/node", &Routes::node},
-        {"POST", "/v1/plan/reload", &Routes::reload},
-        {"GET", "/v1/sessions", &Routes::sessions},
-        {"GET", "/v1/accounting/records", &Routes::records},
-        {"GET", "/v1/events", &Routes::events},
-        {"GET", "/v1/capture", &Routes::capture},
+        {"GET", "/healthz", Role::viewer, &Routes::health},
+        {"GET", "/readyz", Role::viewer, &Routes::ready},
+        {"GET", "/metrics", Role::viewer, &Routes::metrics},
+        {"GET", "/v1/node", Role::viewer, &Routes::node},
+        {"GET", "/v1/sessions", Role::viewer, &Routes::sessions},
+        {"GET", "/v1/accounting/records", Role::viewer, &Routes::records},
+        {"GET", "/v1/events", Role::viewer, &Routes::events},
+        {"GET", "/v1/capture", Role::operator_, &Routes::capture},
+        {"POST", "/v1/plan/reload", Role::operator_, nullptr, reload_plan},
+        {"POST", "/v1/plan/apply", Role::operator_, nullptr, apply_plan, kLargestPlan},
+        {"POST", "/v1/plan/change", Role::operator_, nullptr, change_plan, kLargestPlan},
+        {"POST", "/v1/plan/restore", Role::operator_, nullptr, restore_plan},
+        {"GET", "/v1/plan/revisions", Role::viewer, nullptr, list_revisions},
+        {"GET", "/v1/plan/difference", Role::viewer, nullptr, show_difference},
+        {"GET", "/v1/plan/files", Role::viewer, nullptr, show_files},
+        {"GET", "/v1/plan/objects", Role::viewer, nullptr, list_objects},
+        {"POST", "/v1/clients/secret", Role::administrator, nullptr, client_secret},
+        {"GET", "/v1/clients/rotations", Role::viewer, nullptr, list_rotations},
+        {"GET", "/v1/audit", Role::operator_, nullptr, show_audit},
+        {"GET", "/v1/tokens", Role::administrator, nullptr, list_tokens},
+        {"POST", "/v1/tokens", Role::administrator, nullptr, create_token},
+        {"POST", "/v1/tokens/revoke", Role::administrator, nullptr, revoke_token},
     };
     return all;
   }
@@ -127,17 +148,71 @@ class Api::Routes {
  private:
   using Handled = httplib::Server::HandlerResponse;
 
-  Handled check_token(const httplib::Request& request, httplib::Response& response) {
-    if (request.path == "/healthz") return Handled::Unhandled;
+  static std::unique_ptr<httplib::Server> make_http(const server::NodeSettings& settings) {
+    if (settings.certificate.empty()) return std::make_unique<httplib::Server>();
+    return std::make_unique<httplib::SSLServer>(settings.certificate.c_str(), settings.private_key.c_str());
+  }
+
+  // Whose token it is: the node's own file is an administrator called "local".
+  std::optional<Author> caller_of(const httplib::Request& request) {
     static constexpr std::string_view kScheme = "Bearer ";
     const std::string given = request.get_header_value("Authorization");
-    const bool right =
-        given.starts_with(kScheme) &&
-        equal_in_constant_time(view_of(std::string_view(given).substr(kScheme.size())), token_.reveal());
-    if (right) return Handled::Unhandled;
-    response.set_header("WWW-Authenticate", "Bearer");
-    problem(response, 401, "Not allowed", "the request has no bearer token, or not this node's");
-    return Handled::Handled;
+    if (!given.starts_with(kScheme)) return std::nullopt;
+    const OctetView token = view_of(std::string_view(given).substr(kScheme.size()));
+    if (equal_in_constant_time(token, token_.reveal()))
+      return Author{"local", Role::administrator, request.remote_addr};
+    const auto found = server_.with_archive(
+        [&](revision::Archive& archive) { return archive.token_with(revision::sha256(token)); });
+    if (!found || !*found) return std::nullopt;
+    return Author{(*found)->name, (*found)->role, request.remote_addr};
+  }
+
+  // Before the body is read: who asks, may they, and is it too much.
+  Handled check_caller(const httplib::Request& request, httplib::Response& response) {
+    if (request.path == "/healthz" || request.path == "/readyz") return Handled::Unhandled;
+    const auto caller = caller_of(request);
+    if (!caller) {
+      response.set_header("WWW-Authenticate", "Bearer");
+      problem(response, 401, "Not allowed", "the request has no bearer token, or none of this node's");
+      return Handled::Handled;
+    }
+    const auto call = std::find_if(calls().begin(), calls().end(), [&](const Call& c) {
+      return request.method == c.method && request.path == c.path;
+    });
+    if (call == calls().end()) return Handled::Unhandled;
+    if (caller->role < call->role) {
+      problem(response, 403, "Not allowed",
+              fmt::format("{} {} needs the role {}; token '{}' has the role {}", call->method, call->path,
+                          revision::name_of(call->role), caller->name, revision::name_of(caller->role)));
+      return Handled::Handled;
+    }
+    if (request.get_header_value<std::uint64_t>("Content-Length") > call->largest_body) {
+      response.set_header("Connection", "close");
+      problem(response, 413, "Too large",
+              fmt::format("a body of {} takes {} MiB at the most", call->path, call->largest_body >> 20U));
+      return Handled::Handled;
+    }
+    return Handled::Unhandled;
+  }
+
+  void run(const Call& call, const httplib::Request& request, httplib::Response& response) {
+    if (call.about_plan == nullptr) return (this->*call.run)(request, response);
+    const auto caller = caller_of(request);
+    if (caller) call.about_plan({server_, *caller, request, response});
+  }
+
+  void ready(const httplib::Request&, httplib::Response& response) {
+    const auto revision = server_.plan()->revision;
+    if (stopping_ || revision == 0) {
+      response.status = 503;
+      response.set_content(stopping_ ? "stopping\n" : "no plan in force yet\n", "text/plain");
+      return;
+    }
+    response.set_content("ready\n", "text/plain");
+  }
+
+  void metrics(const httplib::Request&, httplib::Response& response) {
+    response.set_content(metrics_text(server_), "text/plain; version=0.0.4");
   }
 
   void health(const httplib::Request&, httplib::Response& response) {
@@ -146,18 +221,6 @@ class Api::Routes {
 
   void node(const httplib::Request&, httplib::Response& response) {
     answer(response, json_of(server_.status()));
-  }
-
-  void reload(const httplib::Request&, httplib::Response& response) {
-    document::Problems problems;
-    const auto revision = server_.reload(problems);
-    if (revision) return answer(response, {{"plan_revision", *revision}});
-    response.status = 422;
-    json body = json_of(problems);
-    body["title"] = "The plan has errors; the active plan stays in force";
-    body["status"] = 422;
-    body["detail"] = revision.error().text;
-    response.set_content(body.dump(), kProblem);
   }
 
   template <class Row>
@@ -283,7 +346,7 @@ class Api::Routes {
 
   server::Server& server_;
   Secret token_;
-  httplib::Server http_;
+  std::unique_ptr<httplib::Server> http_;
   std::atomic<bool> stopping_{false};
   std::atomic<int> followers_{0};
   std::thread thread_;

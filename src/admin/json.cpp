@@ -115,7 +115,11 @@ json json_of(const document::Problems& problems) {
                     {"line", problem.at.line},
                     {"column", problem.at.column},
                     {"text", problem.text},
-                    {"allowed", problem.allowed}});
+                    {"allowed", problem.allowed},
+                    {"shown", problem.line},
+                    {"width", problem.width},
+                    {"rule", problem.rule},
+                    {"mend", problem.mend}});
   }
   return {{"errors", problems.errors()}, {"advice", problems.advice()}, {"problems", list}};
 }

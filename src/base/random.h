@@ -15,6 +15,15 @@ class Random {
     fill(octets);
     return static_cast<std::uint32_t>(load64(octets) % bound);
   }
+
+  /// So many letters and digits, safe to paste anywhere; 32 of them are some 190 bits.
+  std::string letters(std::size_t count) {
+    static constexpr std::string_view kLetters =
+        "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789";
+    std::string out;
+    while (out.size() < count) out += kLetters[below(kLetters.size())];
+    return out;
+  }
 };
 
 }  // namespace jembatan

@@ -99,7 +99,8 @@ Status read_secret(const Arguments& arguments, Question& question) {
   } else if (arguments.has("--lab")) {
     const auto node = find_node(arguments);
     if (!node) return node.error();
-    secret = secret_in_file((node->plan_folder / "secrets" / "tester").string());
+    const auto folder = node->plan_folder.empty() ? node->file.parent_path() / "plan" : node->plan_folder;
+    secret = secret_in_file((folder / "secrets" / "tester").string());
   }
   if (!secret) return secret.error();
   question.secret = wire::SharedSecret(std::move(*secret));

@@ -1,129 +1,219 @@
-// jembatan client: adding a client to a plan's folder.
-#include <fcntl.h>
+// jembatan client: who may ask.
 #include <fmt/format.h>
-#include <unistd.h>
 
-#include <algorithm>
-#include <cerrno>
-#include <cstring>
-#include <filesystem>
 #include <nlohmann/json.hpp>
 
-#include "base/ip.h"
 #include "base/text.h"
-#include "cli/node_access.h"
-#include "plan/read.h"
+#include "cli/client_folder.h"
+#include "cli/client_import.h"
+#include "cli/objects.h"
 #include "server/system.h"
 
 namespace jembatan::cli {
 namespace {
 
-namespace fs = std::filesystem;
+using nlohmann::json;
 
-constexpr std::size_t kSecretLength = 32;
-
-// 32 characters out of 62: some 190 bits, safe to paste anywhere.
-std::string new_secret() {
-  static constexpr std::string_view kLetters =
-      "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789";
-  server::SystemRandom random;
-  std::string out;
-  while (out.size() < kSecretLength) out += kLetters[random.below(kLetters.size())];
-  return out;
+std::string labels_text(const json& object) {
+  std::vector<std::string> parts;
+  const json labels = object.value("labels", json::object());
+  for (const auto& [label, value] : labels.items())
+    parts.push_back(label + "=" + (value.is_string() ? value.get<std::string>() : value.dump()));
+  return parts.empty() ? "-" : cut(join(parts, " "), 36);
 }
 
-Status write_new(const fs::path& file, const std::string& text, int flags, mode_t mode) {
-  const int fd = ::open(file.c_str(), O_WRONLY | O_CREAT | O_CLOEXEC | flags, mode);
-  bool written = fd >= 0 && ::write(fd, text.data(), text.size()) == static_cast<ssize_t>(text.size());
-  const int why = errno;
-  if (fd >= 0) written = ::close(fd) == 0 && written;
-  if (written) return {};
-  return fail(why == EEXIST ? Errc::conflict : Errc::io,
-              fmt::format("file '{}': {}", file.string(), std::strerror(why)));
+std::string address_text(const json& object) {
+  const std::string address = object.value("address", "");
+  const std::string resolved = object.value("resolved", "");
+  return cut(resolved.empty() ? address : address + " = " + resolved, 30);
 }
 
-bool usable_as_file(std::string_view name) {
-  return !name.empty() && name.size() <= 100 && name[0] != '.' &&
-         name.find_first_not_of("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789._-") ==
-             std::string_view::npos;
+std::string state_text(const json& object) {
+  if (!object.value("enabled", true)) return "off";
+  return object.contains("old_secret") ? "rotating" : "on";
 }
 
-std::string entry_text(const std::string& name, const Prefix& address, bool signs) {
-  return fmt::format(
-      "\n[[client]]\nname = \"{}\"\naddress = \"{}\"\nsecret = {{ file = \"secrets/{}\" }}\n"
-      "message_authenticator = \"{}\"\n",
-      name, address.text(), name, signs ? "always" : "if-present");
-}
-
-// Writes the secret and the entry, then reads the whole plan: if it has errors now, both are taken back.
-Status add_to(const fs::path& folder, const std::string& name, const std::string& entry) {
-  document::Problems before;
-  if (plan::read_folder(folder, before) == nullptr && !fs::is_empty(folder)) {
-    return fail(Errc::conflict, "the plan has errors already; nothing was added\n" + before.text());
-  }
-  std::error_code ignored;
-  fs::create_directories(folder / "secrets", ignored);
-  const fs::path secret = folder / "secrets" / name;
-  const fs::path clients = folder / "clients.toml";
-  if (const Status s = write_new(secret, new_secret() + "\n", O_EXCL, 0600); !s) return s;
-  const bool had_file = fs::exists(clients);
-  const auto size = had_file ? fs::file_size(clients) : 0;
-  Status written = write_new(clients, entry, O_APPEND, 0644);
-  document::Problems after;
-  if (written && plan::read_folder(folder, after) == nullptr)
-    written = fail(Errc::conflict, after.text() + "nothing was added");
-  if (written) return {};
-  fs::remove(secret, ignored);
-  if (had_file) {
-    fs::resize_file(clients, size, ignored);
-  } else {
-    fs::remove(clients, ignored);
-  }
-  return written;
+const Listing& listing() {
+  static const Listing all{
+      "client",
+      {"client", "address", "labels", "signs", "state"},
+      [](const json& object) {
+        return std::vector<std::string>{
+            cell(object, "name", 24), address_text(object), labels_text(object),
+            object.value("message_authenticator", "always") == "always" ? "always" : "may",
+            state_text(object)};
+      },
+      "kerapu-deck-3",
+      "waits=20s"};
+  return all;
 }
 
 Exit add(const Arguments& arguments, Terminal& terminal) {
-  const std::string name = arguments.positionals().front();
-  const fs::path folder = arguments.get("--plan");
-  if (!usable_as_file(name)) {
-    terminal.error(
-        fmt::format("the name '{}' cannot be used; allowed: letters, digits, '.', '-', '_', 1 to 100 of them",
-                    escaped(name)));
-    return Exit::usage;
+  const std::string& name = arguments.positionals().front();
+  if (arguments.has("--plan")) {
+    const auto address = Prefix::parse(arguments.get("--address"));
+    if (!address) return report(address.error().at("--address"), terminal);
+    const auto secret = add_to_folder(arguments.get("--plan"), name, *address, !arguments.has("--unsigned"));
+    if (!secret) return report(secret.error(), terminal);
+    if (arguments.has("--json")) {
+      terminal.line(json{{"name", name}, {"address", address->text()}, {"secret_file", *secret}}.dump(2));
+    } else {
+      terminal.line(
+          fmt::format("client {} added with address {}; its new shared secret is in {}\n"
+                      "put it into force: jembatan plan reload --node NODE-FILE (or SIGHUP to jembatand)",
+                      name, address->text(), *secret));
+    }
+    return Exit::done;
   }
-  const auto address = Prefix::parse(arguments.get("--address"));
-  if (!address) return report(address.error().at("--address"), terminal);
-  if (!fs::is_directory(folder)) {
-    terminal.error(fmt::format("'{}' is no folder; --plan takes the plan's folder", folder.string()));
-    return Exit::usage;
-  }
-  const Status added = add_to(folder, name, entry_text(name, *address, !arguments.has("--unsigned")));
-  if (!added) return report(added.error(), terminal);
-  const std::string secret = (folder / "secrets" / name).string();
+  json fields = json::object();
+  if (const Status read = read_fields(arguments.positionals(), fields); !read)
+    return report(read.error(), terminal);
+  fields["address"] = arguments.get("--address");
+  if (arguments.has("--unsigned")) fields["message_authenticator"] = "if-present";
+  const bool generated = !fields.contains("secret");
+  if (generated) fields["secret"] = {{"generate", true}};
+  const Exit exit =
+      send_change(arguments, terminal, "/v1/plan/change", one_change("add", "client", name, fields));
+  if (exit == Exit::done && generated && !arguments.has("--json") && !arguments.has("--dry-run"))
+    terminal.line(fmt::format("a new secret was made; to see it: jembatan client secret show {}", name));
+  return exit;
+}
+
+Command switch_command(const std::string& verb, bool on) {
+  return {"client " + verb,
+          on ? "Switch a client on" : "Switch a client off: its requests are dropped",
+          fmt::format("jembatan client {} kerapu-deck-3 --node node.toml", verb),
+          change_options(),
+          {"NAME", "the client's name", true, false},
+          [on](const Arguments& a, Terminal& t) {
+            return send_change(a, t, "/v1/plan/change",
+                               one_change("set", "client", a.positionals().front(), {{"enabled", on}}));
+          }};
+}
+
+Result<json> secret_call(const Arguments& arguments, const std::string& what) {
+  auto node = NodeClient::open(arguments);
+  if (!node) return node.error();
+  json body{{"client", arguments.positionals().front()}, {"do", what}};
+  if (arguments.has("--until")) body["until"] = arguments.get("--until");
+  return node->post("/v1/clients/secret", body);
+}
+
+// The secret alone on standard output, so that it can be piped; what to do next on standard error.
+Exit secret(const Arguments& arguments, Terminal& terminal, const std::string& what) {
+  const auto body = secret_call(arguments, what);
+  if (!body) return report(body.error(), terminal);
+  const std::string& name = arguments.positionals().front();
   if (arguments.has("--json")) {
-    terminal.line(
-        nlohmann::json{{"name", name}, {"address", address->text()}, {"secret_file", secret}}.dump(2));
-  } else {
-    terminal.line(
-        fmt::format("client {} added with address {}; its new shared secret is in {}\n"
-                    "put it into force: jembatan plan reload --node NODE-FILE (or SIGHUP to jembatand)",
-                    name, address->text(), secret));
+    terminal.line(body->dump(2));
+    return Exit::done;
   }
+  if (body->contains("secret")) terminal.line(body->value("secret", ""));
+  if (what == "rotate") {
+    terminal.note(
+        fmt::format("client {} may use this new secret or the old one; enter the new one in the device, see "
+                    "who has changed with `jembatan client secret list`, then `jembatan client secret finish "
+                    "{}`",
+                    name, name));
+  }
+  if (what == "finish") terminal.line(fmt::format("client {}: the old secret is valid no more", name));
   return Exit::done;
+}
+
+std::string when(const json& time, const char* never) {
+  if (!time.is_string()) return never;
+  return time.get<std::string>().substr(0, 10) + " " + time.get<std::string>().substr(11, 8);
+}
+
+Exit rotations(const Arguments& arguments, Terminal& terminal) {
+  auto node = NodeClient::open(arguments);
+  if (!node) return report(node.error(), terminal);
+  const auto body = node->call("GET", "/v1/clients/rotations");
+  if (!body) return report(body.error(), terminal);
+  if (arguments.has("--json")) {
+    terminal.line(body->dump(2));
+    return Exit::done;
+  }
+  const json& rows = body->at("rotations");
+  if (rows.empty()) {
+    terminal.line("no client's secret is being rotated");
+    return Exit::done;
+  }
+  Table table({"client", "old one last used", "new one last used", "old one valid until"});
+  for (const json& row : rows) {
+    table.add({row.value("client", ""), when(row["old_last_used"], "not since start"),
+               when(row["new_last_used"], "not since start"), when(row["old_secret_until"], "finish")});
+  }
+  terminal.out(table.text());
+  return Exit::done;
+}
+
+Exit generate(const Arguments&, Terminal& terminal) {
+  terminal.line(server::SystemRandom().letters(32));
+  return Exit::done;
+}
+
+Command secret_command(const std::string& verb, const std::string& summary,
+                       std::vector<Option> options = {}) {
+  for (Option& option : node_options()) options.push_back(std::move(option));
+  options.push_back({"--json", "", "one JSON document instead of text"});
+  return {"client secret " + verb,
+          summary,
+          fmt::format("jembatan client secret {} kerapu-deck-3 --node node.toml", verb),
+          std::move(options),
+          {"NAME", "the client's name", true, false},
+          [verb](const Arguments& a, Terminal& t) { return secret(a, t, verb); }};
+}
+
+std::vector<Option> reading_options() {
+  std::vector<Option> out = node_options();
+  out.push_back({"--json", "", "one JSON document instead of text"});
+  return out;
 }
 
 }  // namespace
 
 std::vector<Command> client_commands() {
-  return {{"client add",
-           "Add a client to a plan's folder, with a new shared secret",
-           "jembatan client add kerapu-deck-3 --address 192.0.2.48/28 --plan /etc/jembatan/plan",
-           {{"--address", "ADDRESS", "an address or a prefix", true},
-            {"--plan", "FOLDER", "the plan's folder", true},
-            {"--unsigned", "", "the client does not sign its requests with Message-Authenticator"},
-            {"--json", "", "one JSON document instead of text"}},
-           {"NAME", "the client's name", true, false},
-           add}};
+  Command adding = add_command(listing());
+  adding.summary = "Add a client, with a new shared secret, to a node's plan or to a plan's folder";
+  adding.example = "jembatan client add kerapu-deck-3 --address 192.0.2.48/28 --plan /etc/jembatan/plan";
+  adding.options.insert(
+      adding.options.begin(),
+      {{"--address", "ADDRESS", "an address, a prefix or a host name", true},
+       {"--plan", "FOLDER", "add it to this plan's folder instead of to a node"},
+       {"--unsigned", "", "the client does not sign its requests with Message-Authenticator"}});
+  adding.run = add;
+  std::vector<Command> out{
+      list_command(listing(),
+                   {{"--label", "KEY=VALUE",
+                     "only with this label; a value stands for what is below it, too; may be given again",
+                     false, "", true},
+                    {"--address", "ADDRESS", "which client this address would be, and which it shadows"}}),
+      show_command(listing()),
+      adding,
+      set_command(listing()),
+      remove_command(listing()),
+      switch_command("enable", true),
+      switch_command("disable", false),
+      import_command(),
+      export_command(),
+      secret_command("show", "Show a client's shared secret; that it was shown is put on record"),
+      secret_command("rotate", "Give a client a new secret; the old one stays valid until finish",
+                     {{"--until", "TIME", "the old one's end, like 2026-12-01T00:00:00Z"}}),
+      secret_command("finish", "End a rotation: the old secret is valid no more"),
+      {"client secret list",
+       "Show whose secrets are being rotated, and which are still used",
+       "jembatan client secret list --lab hub",
+       reading_options(),
+       {},
+       rotations},
+      {"client secret generate",
+       "Print a new secret, for the other side of a connection",
+       "jembatan client secret generate > secrets/reef",
+       {},
+       {},
+       generate}};
+  return out;
 }
 
 }  // namespace jembatan::cli

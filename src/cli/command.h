@@ -1,5 +1,6 @@
 #pragma once
 // One table of commands; parsing, help and the reference are made from it.
+#include <functional>
 #include <map>
 #include <string>
 #include <string_view>
@@ -25,6 +26,8 @@ struct Option {
   std::string value;    ///< what the value is called in help; empty: a flag
   std::string meaning;  ///< one line
   bool required = false;
+  std::string letter = {};  ///< "-m"; may be empty
+  bool many = false;        ///< may be given more than once: see Arguments::all
 };
 
 /// Values behind the options.
@@ -40,13 +43,19 @@ class Arguments {
  public:
   bool has(std::string_view name) const { return values_.find(name) != values_.end(); }
   std::string get(std::string_view name, std::string_view fallback = "") const;
+  /// The values of an option that may be given more than once.
+  std::vector<std::string> all(std::string_view name) const;
   const std::vector<std::string>& positionals() const { return positionals_; }
 
   void set(std::string name, std::string value) { values_[std::move(name)] = std::move(value); }
+  void set_all(std::string name, std::vector<std::string> values) {
+    lists_[std::move(name)] = std::move(values);
+  }
   void set_positionals(std::vector<std::string> values) { positionals_ = std::move(values); }
 
  private:
   std::map<std::string, std::string, std::less<>> values_;
+  std::map<std::string, std::vector<std::string>, std::less<>> lists_;
   std::vector<std::string> positionals_;
 };
 
@@ -56,7 +65,7 @@ struct Command {
   std::string example;  ///< a whole command line
   std::vector<Option> options;
   Positional positional;
-  Exit (*run)(const Arguments& arguments, Terminal& terminal);
+  std::function<Exit(const Arguments& arguments, Terminal& terminal)> run;
 };
 
 /// All commands, in the order of the help.
@@ -67,12 +76,16 @@ std::vector<Command> ask_commands();
 std::vector<Command> follow_commands();
 std::vector<Command> plan_commands();
 std::vector<Command> client_commands();
+std::vector<Command> user_commands();
+std::vector<Command> realm_commands();
+std::vector<Command> group_commands();
 std::vector<Command> dictionary_commands();
 std::vector<Command> decode_commands();
 std::vector<Command> capture_commands();
 std::vector<Command> session_commands();
 std::vector<Command> accounting_commands();
 std::vector<Command> node_commands();
+std::vector<Command> audit_commands();
 std::vector<Command> lab_commands();
 
 }  // namespace jembatan::cli

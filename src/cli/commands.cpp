@@ -9,12 +9,18 @@ std::string Arguments::get(std::string_view name, std::string_view fallback) con
   return found == values_.end() ? std::string(fallback) : found->second;
 }
 
+std::vector<std::string> Arguments::all(std::string_view name) const {
+  const auto found = lists_.find(name);
+  return found == lists_.end() ? std::vector<std::string>{} : found->second;
+}
+
 const std::vector<Command>& commands() {
   static const std::vector<Command> all = [] {
     std::vector<Command> out;
     for (const auto make :
-         {ask_commands, follow_commands, plan_commands, client_commands, dictionary_commands, decode_commands,
-          capture_commands, session_commands, accounting_commands, node_commands, lab_commands}) {
+         {ask_commands, follow_commands, plan_commands, client_commands, user_commands, realm_commands,
+          group_commands, dictionary_commands, decode_commands, capture_commands, session_commands,
+          accounting_commands, node_commands, audit_commands, lab_commands}) {
       auto more = make();
       std::move(more.begin(), more.end(), std::back_inserter(out));
     }

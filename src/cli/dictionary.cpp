@@ -1,10 +1,12 @@
 // jembatan dictionary: what attributes are called, where they are defined, where they may stand.
 #include <fmt/format.h>
 
+#include <filesystem>
 #include <nlohmann/json.hpp>
 
 #include "base/text.h"
 #include "cli/names.h"
+#include "cli/objects.h"
 #include "cli/registry.h"
 #include "dictionary/encode.h"
 #include "dictionary/read.h"
@@ -153,6 +155,20 @@ Exit import(const Arguments& arguments, Terminal& terminal) {
   return Exit::done;
 }
 
+Exit add(const Arguments& arguments, Terminal& terminal) {
+  const std::filesystem::path file = arguments.positionals().front();
+  const auto text = document::read_file(file);
+  if (!text) return report(text.error(), terminal);
+  return send_change(arguments, terminal, "/v1/plan/change",
+                     one_change("put", "dictionary", file.stem().string(), {{"text", *text}}));
+}
+
+Exit remove(const Arguments& arguments, Terminal& terminal) {
+  return send_change(
+      arguments, terminal, "/v1/plan/change",
+      one_change("remove", "dictionary", arguments.positionals().front(), nlohmann::json::object()));
+}
+
 }  // namespace
 
 std::vector<Command> dictionary_commands() {
@@ -188,7 +204,19 @@ std::vector<Command> dictionary_commands() {
            "jembatan dictionary import radius-types-2.csv > dictionaries/registry.toml",
            {},
            {"FILE", "the registry's CSV file", true, false},
-           import}};
+           import},
+          {"dictionary add",
+           "Put a dictionary file into a node's plan; one of that name is replaced",
+           "jembatan dictionary add strait.toml --node node.toml",
+           change_options(),
+           {"FILE", "the dictionary; its name in the plan is the file's without .toml", true, false},
+           add},
+          {"dictionary remove",
+           "Take a dictionary out of a node's plan",
+           "jembatan dictionary remove strait --node node.toml",
+           change_options(),
+           {"NAME", "its name in the plan", true, false},
+           remove}};
 }
 
 }  // namespace jembatan::cli

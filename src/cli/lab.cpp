@@ -6,6 +6,7 @@
 #include <nlohmann/json.hpp>
 
 #include "base/text.h"
+#include "cli/bundle.h"
 #include "cli/node_access.h"
 
 namespace jembatan::cli {
@@ -35,9 +36,26 @@ Exit print_status(const Arguments& arguments, Terminal& terminal) {
   return Exit::done;
 }
 
+// A node without a plan folder starts with nothing in its plan: it gets the demo's as its first revision.
+Status give_first_plan(const std::string& name) {
+  Arguments arguments;
+  arguments.set("--lab", name);
+  auto node = NodeClient::open(arguments);
+  if (!node) return node.error();
+  const auto state = node->call("GET", "/v1/node");
+  if (!state) return state.error();
+  if (state->value("plan_revision", 0) > 0) return {};
+  auto body = bundle_of(lab::folder() / name / "plan");
+  if (!body) return body.error();
+  (*body)["message"] = "the demo's plan";
+  const auto applied = node->post("/v1/plan/apply", *body);
+  return applied ? Status{} : Status{applied.error()};
+}
+
 Exit up(const Arguments& arguments, Terminal& terminal) {
   const lab::Wish wish{arguments.has("--fresh"), arguments.has("--free-ports")};
   if (const Status s = lab::up(wish); !s) return report(s.error(), terminal);
+  if (const Status s = give_first_plan("hub"); !s) return report(s.error(), terminal);
   return print_status(arguments, terminal);
 }
 

@@ -4,6 +4,7 @@
 #include <nlohmann/json.hpp>
 
 #include "base/text.h"
+#include "cli/listing.h"
 #include "cli/node_access.h"
 
 namespace jembatan::cli {
@@ -33,12 +34,75 @@ Exit status(const Arguments& arguments, Terminal& terminal) {
   return Exit::done;
 }
 
+std::vector<Option> reading_options() {
+  std::vector<Option> options = node_options();
+  options.push_back({"--json", "", "one JSON document instead of text"});
+  return options;
+}
+
+// The token alone on standard output, so that it can go into a file.
+Exit create_token(const Arguments& arguments, Terminal& terminal) {
+  auto node = NodeClient::open(arguments);
+  if (!node) return report(node.error(), terminal);
+  const auto body = node->post(
+      "/v1/tokens", {{"name", arguments.positionals().front()}, {"role", arguments.get("--role")}});
+  if (!body) return report(body.error(), terminal);
+  if (arguments.has("--json")) {
+    terminal.line(body->dump(2));
+  } else {
+    terminal.line(body->value("token", ""));
+    terminal.note("keep it in a file that only its bearer can read: it is not shown again");
+  }
+  return Exit::done;
+}
+
+Exit list_tokens(const Arguments& arguments, Terminal& terminal) {
+  return list_rows(arguments, terminal, "/v1/tokens", {}, "tokens", [](const nlohmann::json& rows) {
+    Table table({"token", "role", "made", "by", "revoked"});
+    for (const auto& row : rows) {
+      table.add({row.value("name", ""), row.value("role", ""), short_time(row.value("made", "")),
+                 row.value("made_by", ""),
+                 row["revoked"].is_null() ? "never" : short_time(row.value("revoked", ""))});
+    }
+    return table.text();
+  });
+}
+
+Exit revoke_token(const Arguments& arguments, Terminal& terminal) {
+  auto node = NodeClient::open(arguments);
+  if (!node) return report(node.error(), terminal);
+  const auto body = node->post("/v1/tokens/revoke", {{"name", arguments.positionals().front()}});
+  if (!body) return report(body.error(), terminal);
+  terminal.line(arguments.has("--json") ? body->dump(2)
+                                        : "token " + arguments.positionals().front() + " is valid no more");
+  return Exit::done;
+}
+
 }  // namespace
 
 std::vector<Command> node_commands() {
-  std::vector<Option> options = node_options();
-  options.push_back({"--json", "", "one JSON document instead of text"});
-  return {{"node status",
+  const std::vector<Option> options = reading_options();
+  std::vector<Option> create_options{{"--role", "ROLE", "viewer, operator or administrator", true}};
+  create_options.insert(create_options.end(), options.begin(), options.end());
+  return {{"node token create",
+           "Make a token for the management API; it is shown once",
+           "jembatan node token create wulan --role operator --node node.toml > wulan.token",
+           create_options,
+           {"NAME", "whose it is, as the record will say", true, false},
+           create_token},
+          {"node token list",
+           "List the tokens of a node",
+           "jembatan node token list --lab hub",
+           options,
+           {},
+           list_tokens},
+          {"node token revoke",
+           "Make a token invalid",
+           "jembatan node token revoke wulan --node node.toml",
+           options,
+           {"NAME", "the token's name", true, false},
+           revoke_token},
+          {"node status",
            "Show a node's version, plan revision and outcomes",
            "jembatan node status --lab hub",
            options,

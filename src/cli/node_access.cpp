@@ -3,8 +3,10 @@
 #include <fmt/format.h>
 #include <httplib.h>
 
+#include <csignal>
 #include <cstdlib>
 #include <nlohmann/json.hpp>
+#include <regex>
 
 #include "base/secret.h"
 #include "base/text.h"
@@ -15,29 +17,76 @@ namespace jembatan::cli {
 
 using nlohmann::json;
 
+namespace {
+
+// What is listened on everywhere is reached on loopback.
+std::string reachable(const IpAddress& address) {
+  if (!address.unspecified()) return address.text();
+  return address.family == Family::v4 ? "127.0.0.1" : "::1";
+}
+
+std::unique_ptr<httplib::ClientImpl> connect(bool tls, const std::string& host, int port,
+                                             const std::string& ca) {
+  if (!tls) return std::make_unique<httplib::ClientImpl>(host, port);
+  auto out = std::make_unique<httplib::SSLClient>(host, port);
+  if (!ca.empty()) out->set_ca_cert_path(ca.c_str());
+  return out;
+}
+
+struct Url {
+  bool tls = false;
+  std::string host;
+  int port = 8812;
+};
+
+// "https://hub.strait.example:8812", "http://[::1]:8812"
+std::optional<Url> parse_url(const std::string& text) {
+  static const std::regex kUrl(R"((https?)://(\[([0-9A-Fa-f:.]+)\]|[A-Za-z0-9.-]+)(:([0-9]{1,5}))?/?)");
+  std::smatch parts;
+  if (!std::regex_match(text, parts, kUrl)) return std::nullopt;
+  Url out{parts[1] == "https", parts[3].matched ? parts[3].str() : parts[2].str(), 8812};
+  if (parts[5].matched) out.port = std::stoi(parts[5].str());
+  return out;
+}
+
+}  // namespace
+
 struct NodeClient::Connection {
-  Connection(const server::NodeSettings& node, const Secret& token)
-      : name(node.name),
-        address(node.management.text()),
-        http(node.management.address.text(), node.management.port) {
-    http.set_connection_timeout(3);
-    http.set_read_timeout(3700);  // a capture may be quiet for an hour
-    http.set_bearer_token_auth(std::string(text_of(token.reveal())).c_str());
+  Connection(std::string node, std::string at, std::unique_ptr<httplib::ClientImpl> client,
+             const Secret& token)
+      : name(std::move(node)), address(std::move(at)), http(std::move(client)) {
+    http->set_connection_timeout(3);
+    http->set_read_timeout(3700);  // a capture may be quiet for an hour
+    http->set_write_timeout(60);
+    http->set_bearer_token_auth(std::string(text_of(token.reveal())).c_str());
   }
   std::string name;
   std::string address;
-  httplib::Client http;
+  std::unique_ptr<httplib::ClientImpl> http;
 
-  Error unreachable() const {
+  Error unreachable(httplib::Error error = httplib::Error::Connection) const {
+    if (error == httplib::Error::SSLServerVerification || error == httplib::Error::SSLConnection) {
+      return fail(Errc::unreachable,
+                  fmt::format("node {} on {}: its certificate does not verify: name the authority's "
+                              "with --ca FILE, and the node as the certificate does",
+                              name, address));
+    }
+    if (error == httplib::Error::Write)
+      return fail(Errc::not_allowed,
+                  fmt::format("node {} broke off while it was told: too much, or not allowed", name));
     return fail(Errc::unreachable,
                 fmt::format("node {} does not answer on {}: is jembatand running?", name, address));
   }
 };
 
 std::vector<Option> node_options() {
-  return {{"--node", "FILE",
-           "node file of the server to talk to; default: the environment variable JEMBATAN_NODE"},
-          {"--lab", "NAME", "a node of the demo chain instead: edge, hub, reef-1, reef-2"}};
+  return {
+      {"--node", "FILE",
+       "node file of the server to talk to; default: the environment variable JEMBATAN_NODE"},
+      {"--lab", "NAME", "a node of the demo chain instead: edge, hub, reef-1, reef-2"},
+      {"--url", "URL", "a node elsewhere instead, like https://hub.strait.example:8812"},
+      {"--token-file", "FILE", "file with the token to use; default: the node's own"},
+      {"--ca", "FILE", "certificate (PEM) that the node's is checked with; default: the node file's own"}};
 }
 
 Result<server::NodeSettings> find_node(const Arguments& arguments) {
@@ -69,32 +118,96 @@ NodeClient::NodeClient(NodeClient&&) noexcept = default;
 NodeClient::~NodeClient() = default;
 
 Result<NodeClient> NodeClient::open(const Arguments& arguments) {
+  const auto token_in = [](const std::filesystem::path& file, const std::string& whose) -> Result<Secret> {
+    const auto text = document::read_file(file);
+    if (!text) return text.error().at(whose);
+    return Secret(trim(*text));
+  };
+  if (arguments.has("--url")) {
+    const auto url = parse_url(arguments.get("--url"));
+    if (!url)
+      return fail(Errc::malformed,
+                  fmt::format("--url '{}'; allowed: https://HOST:PORT", arguments.get("--url")));
+    if (!arguments.has("--token-file")) return fail(Errc::malformed, "--url needs --token-file FILE");
+    const auto token = token_in(arguments.get("--token-file"), "--token-file");
+    if (!token) return token.error();
+    return NodeClient(
+        std::make_unique<Connection>(url->host, arguments.get("--url"),
+                                     connect(url->tls, url->host, url->port, arguments.get("--ca")), *token));
+  }
   const auto node = find_node(arguments);
   if (!node) return node.error();
-  const auto token = document::read_file(node->token_file);
-  if (!token) {
-    return token.error().at(fmt::format("token of node {} (made when jembatand first starts)", node->name));
+  const auto token = token_in(arguments.get("--token-file", node->token_file.string()),
+                              fmt::format("token of node {} (made when jembatand first starts)", node->name));
+  if (!token) return token.error();
+  const std::string host = reachable(node->management.address);
+  return NodeClient(
+      std::make_unique<Connection>(node->name, node->management.text(),
+                                   connect(!node->certificate.empty(), host, node->management.port,
+                                           arguments.get("--ca", node->certificate.string())),
+                                   *token));
+}
+
+document::Problems problems_in(const json& body) {
+  document::Problems out;
+  if (!body.is_object()) return out;
+  for (const json& row : body.value("problems", json::array())) {
+    document::Problem problem;
+    problem.level = row.value("level", "") == "advice" ? document::Level::advice : document::Level::error;
+    problem.file = row.value("file", "");
+    problem.at = {row.value("line", 1U), row.value("column", 1U)};
+    problem.text = row.value("text", "");
+    problem.allowed = row.value("allowed", "");
+    problem.line = row.value("shown", "");
+    problem.width = row.value("width", std::size_t{1});
+    problem.rule = row.value("rule", "");
+    problem.mend = row.value("mend", "");
+    out.add(std::move(problem));
   }
-  return NodeClient(std::make_unique<Connection>(*node, Secret(trim(*token))));
+  return out;
 }
 
 Result<json> NodeClient::call(std::string_view method, const std::string& path,
                               const std::vector<std::pair<std::string, std::string>>& query) {
+  return call_with(method, path, query, "");
+}
+
+// A node may refuse before it has read the whole body: that must not end this program.
+Result<json> NodeClient::post(const std::string& path, const json& body) {
+  struct Ignored {
+    Ignored() : before(std::signal(SIGPIPE, SIG_IGN)) {}
+    ~Ignored() { std::signal(SIGPIPE, before); }
+    void (*before)(int);
+  } const pipe_signal;
+  return call_with("POST", path, {}, body.dump());
+}
+
+Result<json> NodeClient::call_with(std::string_view method, const std::string& path,
+                                   const std::vector<std::pair<std::string, std::string>>& query,
+                                   const std::string& sent) {
   httplib::Params params(query.begin(), query.end());
   const std::string target = params.empty() ? path : httplib::append_query_params(path, params);
-  const auto result = method == "POST" ? connection_->http.Post(target) : connection_->http.Get(target);
-  if (!result) return connection_->unreachable();
+  const auto result = method == "POST" ? connection_->http->Post(target, sent, "application/json")
+                                       : connection_->http->Get(target);
+  if (!result) return connection_->unreachable(result.error());
   const json body = json::parse(result->body, nullptr, false);
   if (result->status == 200 && !body.is_discarded()) return body;
   const std::string detail = body.is_object() ? body.value("detail", "") : "";
-  std::string text = fmt::format("node {} answers {} to {} {}: {}", connection_->name, result->status, method,
-                                 path, detail.empty() ? "nothing more" : detail);
-  for (const json& problem : body.is_object() ? body.value("problems", json::array()) : json::array()) {
-    text += fmt::format("\n{}:{}:{}: {}: {}; allowed: {}", problem.value("file", ""),
-                        problem.value("line", 0), problem.value("column", 0), problem.value("level", ""),
-                        problem.value("text", ""), problem.value("allowed", ""));
+  const std::string text = detail.empty() ? fmt::format("node {} answers {} to {} {}", connection_->name,
+                                                        result->status, method, path)
+                                          : detail;
+  switch (result->status) {
+    case 404:
+      return fail(Errc::not_found, text);
+    case 409:
+      return fail(Errc::conflict, text);
+    case 422:
+      return fail(Errc::malformed, problems_in(body).text() + text);
+    case 400:
+      return fail(Errc::malformed, text);
+    default:
+      return fail(Errc::not_allowed, text);
   }
-  return fail(result->status == 422 ? Errc::malformed : Errc::not_allowed, text);
 }
 
 Status NodeClient::fetch(const std::string& path,
@@ -103,7 +216,7 @@ Status NodeClient::fetch(const std::string& path,
   const std::string target = httplib::append_query_params(path, httplib::Params(query.begin(), query.end()));
   int status = 0;
   std::string refusal;
-  const auto result = connection_->http.Get(
+  const auto result = connection_->http->Get(
       target.c_str(), httplib::Headers{},
       [&](const httplib::Response& response) {
         status = response.status;
@@ -125,7 +238,7 @@ Status NodeClient::follow(const std::function<bool(const json&)>& take) {
   std::string waiting;
   int status = 0;
   bool ended = false;
-  const auto result = connection_->http.Get(
+  const auto result = connection_->http->Get(
       "/v1/events",
       [&](const httplib::Response& response) {
         status = response.status;

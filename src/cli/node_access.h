@@ -9,7 +9,8 @@
 
 namespace jembatan::cli {
 
-/// The options by which a command is told its node: --node FILE, or --lab NAME for a node of the demo chain.
+/// The options by which a command is told its node: --node FILE, --lab NAME for a node of the demo chain, or
+/// --url and --token-file.
 std::vector<Option> node_options();
 
 /// Reads the node file that the options name; without any, that of the environment variable JEMBATAN_NODE.
@@ -25,9 +26,11 @@ class NodeClient {
 
   /// One call. The error's code is Errc::unreachable if nobody answers, otherwise what the node said.
   ///   method  "GET" or "POST"
+  ///   body    sent with a POST
   ///   query   appended to the path, escaped
   Result<nlohmann::json> call(std::string_view method, const std::string& path,
                               const std::vector<std::pair<std::string, std::string>>& query = {});
+  Result<nlohmann::json> post(const std::string& path, const nlohmann::json& body);
   /// What a GET answers, in pieces as they come.
   Status fetch(const std::string& path, const std::vector<std::pair<std::string, std::string>>& query,
                const std::function<bool(std::string_view)>& take);
@@ -37,8 +40,14 @@ class NodeClient {
  private:
   struct Connection;
   explicit NodeClient(std::unique_ptr<Connection> connection);
+  Result<nlohmann::json> call_with(std::string_view method, const std::string& path,
+                                   const std::vector<std::pair<std::string, std::string>>& query,
+                                   const std::string& body);
   std::unique_ptr<Connection> connection_;
 };
+
+/// The problems that a body of the API lists, as a report for people.
+document::Problems problems_in(const nlohmann::json& body);
 
 /// Prints the error and gives the exit code that belongs to it.
 Exit report(const Error& error, Terminal& terminal);

@@ -1,14 +1,32 @@
-// jembatan plan: checking a plan's folder, putting a changed one into force.
+// jembatan plan: checking, comparing, applying, and what was in force before.
 #include <fmt/format.h>
 
+#include <algorithm>
+#include <filesystem>
+#include <fstream>
 #include <nlohmann/json.hpp>
 
 #include "admin/json.h"
-#include "cli/node_access.h"
+#include "base/text.h"
+#include "cli/bundle.h"
+#include "cli/change.h"
+#include "cli/listing.h"
+#include "cli/objects.h"
 #include "plan/read.h"
+#include "revision/objects.h"
 
 namespace jembatan::cli {
 namespace {
+
+namespace fs = std::filesystem;
+using nlohmann::json;
+
+// Which revision a folder was exported from or applied as.
+constexpr const char* kBaseFile = ".plan-revision";
+
+bool is_number(const std::string& text) {
+  return !text.empty() && text.size() < 16 && text.find_first_not_of("0123456789") == std::string::npos;
+}
 
 Exit check(const Arguments& arguments, Terminal& terminal) {
   document::Problems problems;
@@ -22,7 +40,8 @@ Exit check(const Arguments& arguments, Terminal& terminal) {
                                      plan->groups.size())
                        : problems.count_text());
   }
-  return plan ? Exit::done : Exit::no;
+  const bool good = plan && (problems.advice() == 0 || !arguments.has("--strict"));
+  return good ? Exit::done : Exit::no;
 }
 
 Exit reload(const Arguments& arguments, Terminal& terminal) {
@@ -37,26 +56,242 @@ Exit reload(const Arguments& arguments, Terminal& terminal) {
   if (arguments.has("--json")) {
     terminal.line(body->dump(2));
   } else {
-    terminal.line(fmt::format("plan revision {} is in force", body->value("plan_revision", 0)));
+    print_applied(*body, false, terminal);
   }
   return Exit::done;
+}
+
+std::optional<std::uint64_t> base_of(const fs::path& folder) {
+  std::ifstream in(folder / kBaseFile);
+  std::string word;
+  in >> word;
+  if (!is_number(word)) return std::nullopt;
+  return std::stoull(word);
+}
+
+Exit apply(const Arguments& arguments, Terminal& terminal) {
+  const fs::path folder = arguments.positionals().front();
+  auto body = bundle_of(folder);
+  if (!body) return report(body.error(), terminal);
+  if (const auto base = base_of(folder); base && !arguments.has("--force")) (*body)["base"] = *base;
+  if (const Status s = add_wish(arguments, *body); !s) return report(s.error(), terminal);
+  auto node = NodeClient::open(arguments);
+  if (!node) return report(node.error(), terminal);
+  const auto done = node->post("/v1/plan/apply", *body);
+  if (!done) {
+    const Exit exit = report(done.error(), terminal);
+    if (done.error().code == Errc::conflict)
+      terminal.note("to see it: jembatan plan history; to apply all the same: --force");
+    if (done.error().code == Errc::malformed) terminal.note("the active plan stays in force");
+    return done.error().code == Errc::malformed ? Exit::no : exit;
+  }
+  if (!arguments.has("--dry-run"))
+    std::ofstream(folder / kBaseFile) << done->value("plan_revision", 0) << "\n";
+  if (arguments.has("--json")) {
+    terminal.line(done->dump(2));
+  } else {
+    print_applied(*done, arguments.has("--dry-run"), terminal);
+  }
+  return Exit::done;
+}
+
+Exit show_changes(const Arguments& arguments, Terminal& terminal, const json& body) {
+  if (arguments.has("--json")) {
+    terminal.line(body.dump(2));
+  } else {
+    terminal.out(changes_text(body.at("changes"), terminal));
+  }
+  return body.at("changes").empty() ? Exit::done : Exit::no;
+}
+
+// A folder against what is in force, or one revision against another.
+Exit diff(const Arguments& arguments, Terminal& terminal) {
+  const auto& words = arguments.positionals();
+  if (words.size() > 2) return report(fail(Errc::malformed, "one folder, or one or two revisions"), terminal);
+  auto node = NodeClient::open(arguments);
+  if (!node) return report(node.error(), terminal);
+  if (is_number(words.front())) {
+    std::vector<std::pair<std::string, std::string>> query{{"from", words.front()}};
+    if (words.size() == 2) {
+      if (!is_number(words[1]))
+        return report(fail(Errc::malformed, fmt::format("'{}' is no revision", escaped(words[1]))), terminal);
+      query.emplace_back("to", words[1]);
+    }
+    const auto body = node->call("GET", "/v1/plan/difference", query);
+    return body ? show_changes(arguments, terminal, *body) : report(body.error(), terminal);
+  }
+  auto body = bundle_of(words.front());
+  if (!body) return report(body.error(), terminal);
+  (*body)["dry_run"] = true;
+  const auto done = node->post("/v1/plan/apply", *body);
+  return done ? show_changes(arguments, terminal, *done) : report(done.error(), terminal);
+}
+
+std::string counts_text(const json& revision) {
+  std::vector<std::string> parts;
+  for (const char* what : {"added", "changed", "removed", "moved"}) {
+    if (const auto count = revision.value(what, 0); count > 0)
+      parts.push_back(fmt::format("{} {}", count, what));
+  }
+  return join(parts, ", ");
+}
+
+Exit history(const Arguments& arguments, Terminal& terminal) {
+  QueryParts query;
+  if (arguments.has("--most")) query.emplace_back("most", arguments.get("--most"));
+  return list_rows(arguments, terminal, "/v1/plan/revisions", query, "revisions", [](const json& rows) {
+    Table table({"revision", "time", "who", "by", "what", "why"});
+    for (const json& row : rows) {
+      table.add({std::to_string(row.value("number", 0)), short_time(row.value("at", "")),
+                 cell(row, "author", 14), row.value("source", ""), cut(counts_text(row), 32),
+                 row.value("message", "").empty() ? "-" : cell(row, "message", 40)});
+    }
+    return table.text();
+  });
+}
+
+Exit show(const Arguments& arguments, Terminal& terminal) {
+  auto node = NodeClient::open(arguments);
+  if (!node) return report(node.error(), terminal);
+  const auto body = node->call("GET", "/v1/plan/difference", {{"to", arguments.positionals().front()}});
+  if (!body) return report(body.error(), terminal);
+  if (arguments.has("--json")) {
+    terminal.line(body->dump(2));
+    return Exit::done;
+  }
+  const json revision = body->value("revision", json::object());
+  terminal.line(fmt::format("revision {}  {}  by {} ({})", revision.value("number", 0),
+                            short_time(revision.value("at", "")), revision.value("author", ""),
+                            revision.value("source", "")));
+  if (const std::string why = revision.value("message", ""); !why.empty())
+    terminal.line("why: " + escaped(why));
+  terminal.out(changes_text(body->at("changes"), terminal));
+  return Exit::done;
+}
+
+Exit restore(const Arguments& arguments, Terminal& terminal) {
+  const std::string& number = arguments.positionals().front();
+  if (!is_number(number))
+    return report(fail(Errc::malformed, fmt::format("'{}' is no revision", escaped(number))), terminal);
+  return send_change(arguments, terminal, "/v1/plan/restore", {{"revision", std::stoull(number)}});
+}
+
+Status write_file(const fs::path& path, const std::string& text, bool secret) {
+  std::error_code failed;
+  fs::create_directories(path.parent_path(), failed);
+  std::ofstream out(path, std::ios::binary | std::ios::trunc);
+  if (secret) fs::permissions(path, fs::perms::owner_read | fs::perms::owner_write, failed);
+  out << text;
+  out.close();
+  if (out) return {};
+  return fail(Errc::io, fmt::format("file '{}' cannot be written", path.string()));
+}
+
+// Files that an export would write itself are replaced; any other *.toml in the folder would be read with
+// them.
+Status may_export_to(const fs::path& folder, const json& files) {
+  std::error_code ignored;
+  for (const auto& entry : fs::directory_iterator(folder, ignored)) {
+    if (entry.path().extension() != ".toml") continue;
+    const bool ours = std::any_of(files.begin(), files.end(), [&](const json& file) {
+      return file.value("name", "") == entry.path().filename().string();
+    });
+    if (!ours && !fs::exists(folder / kBaseFile)) {
+      return fail(Errc::conflict,
+                  fmt::format("'{}' is in the folder already: choose an empty one", entry.path().string()));
+    }
+    if (!ours) fs::remove(entry.path(), ignored);
+  }
+  return {};
+}
+
+Exit export_plan(const Arguments& arguments, Terminal& terminal) {
+  const fs::path folder = arguments.positionals().front();
+  auto node = NodeClient::open(arguments);
+  if (!node) return report(node.error(), terminal);
+  std::vector<std::pair<std::string, std::string>> query;
+  const bool secrets = arguments.has("--secrets");
+  if (secrets) query.emplace_back("secrets", "true");
+  if (arguments.has("--revision")) query.emplace_back("revision", arguments.get("--revision"));
+  const auto body = node->call("GET", "/v1/plan/files", query);
+  if (!body) return report(body.error(), terminal);
+  const json& files = body->at("files");
+  if (const Status s = may_export_to(folder, files); !s) return report(s.error(), terminal);
+  for (const json& file : files) {
+    const Status written = write_file(folder / file.value("name", ""), file.value("text", ""), secrets);
+    if (!written) return report(written.error(), terminal);
+  }
+  const int revision = body->value("revision", 0);
+  (void)write_file(folder / kBaseFile, fmt::format("{}\n", revision), false);
+  if (arguments.has("--json")) {
+    terminal.line(json{{"revision", revision}, {"files", files.size()}}.dump(2));
+  } else {
+    terminal.line(fmt::format("revision {} written to {} in {} files, secrets {}", revision, folder.string(),
+                              files.size(), secrets ? "in the open" : "by their marks"));
+  }
+  return Exit::done;
+}
+
+std::vector<Option> with_node(std::vector<Option> options) {
+  for (Option& option : node_options()) options.push_back(std::move(option));
+  options.push_back({"--json", "", "one JSON document instead of text"});
+  return options;
 }
 
 }  // namespace
 
 std::vector<Command> plan_commands() {
-  std::vector<Option> reload_options = node_options();
-  reload_options.push_back({"--json", "", "one JSON document instead of text"});
+  std::vector<Option> apply_options{
+      {"--force", "", "also if the plan has changed since the folder was exported"}};
+  for (Option& option : change_options()) apply_options.push_back(std::move(option));
   return {{"plan check",
-           "Check a plan's folder without a server: every error with file, line and column",
+           "Check a plan's folder without a server: errors and advice with file, line and column",
            "jembatan plan check plans/demo/hub/plan",
-           {{"--json", "", "one JSON document instead of text"}},
+           {{"--strict", "", "advice counts as errors"}, {"--json", "", "one JSON document instead of text"}},
            {"FOLDER", "the plan's folder", true, false},
            check},
+          {"plan diff",
+           "Show what differs: a folder and the plan in force, or two revisions",
+           "jembatan plan diff 3 7 --lab hub",
+           with_node({}),
+           {"FOLDER|REVISION", "a folder, or one revision (against the one in force) or two", true, true},
+           diff},
+          {"plan apply",
+           "Check a folder and make it the plan, whole or not at all",
+           "jembatan plan apply hub-plan -m \"new ship\" --node node.toml",
+           std::move(apply_options),
+           {"FOLDER", "the plan's folder", true, false},
+           apply},
+          {"plan history",
+           "List the revisions of a node's plan, newest first",
+           "jembatan plan history --lab hub",
+           with_node({{"--most", "NUMBER", "how many at the most; default 100"}}),
+           {},
+           history},
+          {"plan show",
+           "Show one revision: who, when, why, what changed",
+           "jembatan plan show 3 --lab hub",
+           with_node({}),
+           {"REVISION", "its number", true, false},
+           show},
+          {"plan restore",
+           "Make an earlier revision the plan again, as a new one",
+           "jembatan plan restore 3 -m \"the new ship came too early\" --node node.toml",
+           change_options(),
+           {"REVISION", "its number", true, false},
+           restore},
+          {"plan export",
+           "Write a revision into a folder, for reading, git or another node",
+           "jembatan plan export hub-plan --lab hub",
+           with_node({{"--revision", "NUMBER", "another one than that in force"},
+                      {"--secrets", "",
+                       "with the secrets in the open: administrators alone; it is put on record"}}),
+           {"FOLDER", "where to; made if it is not there", true, false},
+           export_plan},
           {"plan reload",
            "Let a node read its plan folder again; with an error the active plan stays",
            "jembatan plan reload --lab hub",
-           reload_options,
+           with_node({}),
            {},
            reload}};
 }

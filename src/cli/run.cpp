@@ -37,6 +37,7 @@ std::vector<std::string> take_arguments(int argc, char** argv) {
 
 struct Parsed {
   std::map<std::string, std::string> values;
+  std::map<std::string, std::vector<std::string>> lists;
   std::map<std::string, bool> flags;
   std::vector<std::string> positionals;
 };
@@ -61,6 +62,10 @@ class Program {
       Arguments arguments;
       for (const Option& option : command->options) {
         if (app->count(option.name) == 0) continue;
+        if (option.many) {
+          arguments.set_all(option.name, parsed.lists.at(option.name));
+          continue;
+        }
         arguments.set(option.name, option.value.empty() ? "yes" : parsed.values.at(option.name));
       }
       arguments.set_positionals(parsed.positionals);
@@ -70,21 +75,32 @@ class Program {
   }
 
  private:
-  // "ask access" is `access` below `ask`, which is made when its first command comes.
+  // "client secret show" is `show` below `secret` below `client`; each is made when its first command comes.
   CLI::App* place_for(const Command& command) {
-    const std::size_t space = command.path.find(' ');
-    if (space == std::string::npos) return app_.add_subcommand(command.path, command.summary);
-    const std::string noun = command.path.substr(0, space);
-    CLI::App*& parent = nouns_[noun];
-    if (parent == nullptr) {
-      std::vector<std::string> verbs;
-      for (const Command& other : commands()) {
-        if (other.path.starts_with(noun + " ")) verbs.push_back(other.path.substr(space + 1));
+    CLI::App* parent = &app_;
+    std::size_t begin = 0;
+    for (std::size_t end = command.path.find(' '); end != std::string::npos;
+         begin = end + 1, end = command.path.find(' ', begin)) {
+      CLI::App*& noun = nouns_[command.path.substr(0, end)];
+      if (noun == nullptr) {
+        noun = parent->add_subcommand(command.path.substr(begin, end - begin),
+                                      verbs_below(command.path.substr(0, end + 1)));
+        noun->require_subcommand(1);
       }
-      parent = app_.add_subcommand(noun, join(verbs, ", "));
-      parent->require_subcommand(1);
+      parent = noun;
     }
-    return parent->add_subcommand(command.path.substr(space + 1), command.summary);
+    return parent->add_subcommand(command.path.substr(begin), command.summary);
+  }
+
+  static std::string verbs_below(const std::string& prefix) {
+    std::vector<std::string> verbs;
+    for (const Command& command : commands()) {
+      if (!command.path.starts_with(prefix)) continue;
+      const std::string verb =
+          command.path.substr(prefix.size(), command.path.find(' ', prefix.size()) - prefix.size());
+      if (std::find(verbs.begin(), verbs.end(), verb) == verbs.end()) verbs.push_back(verb);
+    }
+    return join(verbs, ", ");
   }
 
   void add(const Command& command) {
@@ -92,9 +108,17 @@ class Program {
     app->footer("Example:\n  " + command.example);
     Parsed& parsed = *(parsed_[&command] = std::make_unique<Parsed>());
     for (const Option& option : command.options) {
+      const std::string names = option.letter.empty() ? option.name : option.letter + "," + option.name;
+      if (option.many) {
+        app->add_option(names, parsed.lists[option.name], option.meaning)
+            ->type_name(option.value)
+            ->expected(1)
+            ->take_all();
+        continue;
+      }
       CLI::Option* added = option.value.empty()
-                               ? app->add_flag(option.name, parsed.flags[option.name], option.meaning)
-                               : app->add_option(option.name, parsed.values[option.name], option.meaning);
+                               ? app->add_flag(names, parsed.flags[option.name], option.meaning)
+                               : app->add_option(names, parsed.values[option.name], option.meaning);
       if (!option.value.empty()) added->type_name(option.value);
       if (option.required) added->required();
     }

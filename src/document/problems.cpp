@@ -26,12 +26,14 @@ std::string Problems::text() const {
   for (const Problem* problem : sorted) {
     out += fmt::format("{}:{}:{}: {}: {}\n", problem->file, problem->at.line, problem->at.column,
                        problem->level == Level::error ? "error" : "advice", problem->text);
+    if (!problem->rule.empty()) out.insert(out.size() - 1, fmt::format(" ({})", problem->rule));
     if (!problem->line.empty()) {
       out += fmt::format("{:5} | {}\n", problem->at.line, problem->line);
       out += fmt::format("      | {}{}\n", std::string(problem->at.column - 1, ' '),
                          std::string(problem->width, '^'));
     }
     if (!problem->allowed.empty()) out += fmt::format("   allowed: {}\n", problem->allowed);
+    if (!problem->mend.empty()) out += fmt::format("   to mend it: {}\n", problem->mend);
   }
   return out;
 }

@@ -17,6 +17,8 @@ struct Problem {
   std::string allowed;  ///< what may stand there; may be empty
   std::string line;     ///< the line as it may be shown, what may be a secret masked; may be empty
   std::size_t width = 1;
+  std::string rule = {};  ///< advice: what it is called, like "weak-secret"
+  std::string mend = {};  ///< advice: what would mend it
 };
 
 /// All problems of one reading: nothing is applied while there is an error among them.

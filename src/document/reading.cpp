@@ -54,8 +54,10 @@ void Reading::missing_key(Position at, std::string_view key, std::string_view ow
       Mask::always);
 }
 
-void Reading::advise(Position at, std::string text) {
-  add({Level::advice, "", at, std::move(text), "", "", 1});
+void Reading::advise(Position at, std::string rule, std::string text, std::string mend) {
+  // About an object as a whole: the line of its heading would tell nothing.
+  problems_.add(
+      {Level::advice, file_.name, at, std::move(text), "", "", 1, std::move(rule), std::move(mend)});
 }
 
 bool Reading::expect(const Entry& entry, Kind kind) {
@@ -83,9 +85,14 @@ std::optional<bool> Reading::boolean(const Entry& entry) {
 }
 
 std::optional<Duration> Reading::duration(const Entry& entry, Duration least, Duration most) {
+  const std::string range = fmt::format("{} to {}", text_of(least), text_of(most));
+  if (entry.value.kind == Kind::integer) {
+    wrong(entry, fmt::format("'{}' is {} without a unit", entry.key, entry.value.integer),
+          range + ", written like \"250ms\", \"30s\", \"5m\", \"12h\"");
+    return std::nullopt;
+  }
   if (!expect(entry, Kind::text)) return std::nullopt;
   const auto found = parse_duration(entry.value.text);
-  const std::string range = fmt::format("{} to {}", text_of(least), text_of(most));
   if (!found) {
     wrong(entry, fmt::format("'{}' is '{}', not a duration", entry.key, escaped(entry.value.text)),
           range + ", written like 250ms, 30s, 5m, 12h");

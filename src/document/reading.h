@@ -31,7 +31,7 @@ class Reading {
   void wrong(const Entry& entry, std::string text, std::string allowed = "");
   void unknown_key(const Entry& entry, std::string_view owner, const std::vector<std::string>& allowed);
   void missing_key(Position at, std::string_view key, std::string_view owner, std::string_view meaning);
-  void advise(Position at, std::string text);
+  void advise(Position at, std::string rule, std::string text, std::string mend);
   const File& file() const { return file_; }
 
  private:

@@ -92,7 +92,7 @@ void Engine::send_reply(const Request& request, wire::PacketBuilder& packet, Sta
                     {Outcome::overloaded, "the reply does not fit into a packet", built.error().text});
   }
   const OctetSpan octets = packet.finish();
-  wire::sign_response(octets, request.packet.authenticator(), request.client.secret);
+  wire::sign_response(octets, request.packet.authenticator(), request.secret());
   if (!repeats_.answer(request.repeat, octets, request.now.steady)) {
     return tell(request,
                 {Outcome::superseded, "the client sent another request with this Identifier meanwhile"});
@@ -116,6 +116,7 @@ Ticket Engine::keep(const Request& request) {
   pending->arrived = request.arrived;
   pending->live = request.live;
   pending->client = &request.client;
+  pending->which_secret = request.which_secret;
   pending->repeat = request.repeat;
   pending->user = nullptr;
   pending->user_name.clear();
@@ -134,7 +135,8 @@ void Engine::finish(Ticket ticket, Now now, Actions& out, Step step) {
   const Pending& pending = *found;
   const Result<PacketView> packet = PacketView::parse(pending.octets);
   const Datagram in{pending.listener, pending.from, pending.to, pending.octets};
-  step(Request{*packet, in, pending.live, *pending.client, pending.repeat, pending.arrived, now, out},
+  step(Request{*packet, in, pending.live, *pending.client, pending.which_secret, pending.repeat,
+               pending.arrived, now, out},
        pending);
   found->live.reset();
   pending_.release(ticket);
@@ -143,7 +145,7 @@ void Engine::finish(Ticket ticket, Now now, Actions& out, Step step) {
 void Engine::on_proved(Ticket ticket, bool matches, Now now, Actions& out) {
   finish(ticket, now, out, [&](const Request& request, const Pending& pending) {
     const auto hidden = request.packet.find(AttributeType::user_password);
-    auto typed = wire::reveal_password(hidden->value, request.packet.authenticator(), request.client.secret);
+    auto typed = wire::reveal_password(hidden->value, request.packet.authenticator(), request.secret());
     proved(request, *pending.user, matches, *typed);
     wipe(*typed);
   });
@@ -174,7 +176,7 @@ Status Engine::compose(Ticket owner, const plan::Server& server, const wire::Aut
                        wire::PacketBuilder& out) {
   const Pending& pending = *pending_.get(owner);
   const Result<PacketView> packet = PacketView::parse(pending.octets);
-  const HiddenWith from{pending.client->secret, packet->authenticator()};
+  const HiddenWith from{pending.client->secret_of(pending.which_secret), packet->authenticator()};
   const HiddenWith to{server.secret, authenticator};
   bool chap = false;
   bool challenge = false;
@@ -207,7 +209,7 @@ void Engine::on_reply(std::uint16_t lane, const Endpoint& from, OctetView octets
   finish(arrived->owner, now, out, [&](const Request& request, const Pending&) {
     const Code code = arrived->reply.code();
     const HiddenWith theirs{arrived->server->secret, arrived->request};
-    const HiddenWith ours{request.client.secret, request.packet.authenticator()};
+    const HiddenWith ours{request.secret(), request.packet.authenticator()};
     wire::PacketBuilder packet = begin_reply(request, code);
     Status built;
     for (const wire::Attribute attribute : arrived->reply.attributes()) {

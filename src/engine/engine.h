@@ -13,8 +13,14 @@ struct Datagram {
   OctetView octets;
 };
 
+/// Where requests are received.
+struct Listening {
+  forward::Purpose purpose{};
+  Endpoint at;
+};
+
 struct Settings {
-  std::vector<forward::Purpose> listeners;
+  std::vector<Listening> listeners;
   std::size_t most_repeats = 65536;
   Duration keep_replies{
       10000};  ///< how long a repeated request gets the same reply (RFC 5080 §2.2.2: 5 to 30 s)
@@ -54,6 +60,7 @@ class Engine final : private Composer {
     TimePoint arrived;
     forward::LivePlanPtr live;
     const plan::Client* client = nullptr;
+    plan::WhichSecret which_secret{};
     Repeats::Handle repeat;
     const plan::User* user = nullptr;
     std::string user_name;  ///< as sent on; empty: unchanged
@@ -66,10 +73,13 @@ class Engine final : private Composer {
     const Datagram& in;
     const forward::LivePlanPtr& live;
     const plan::Client& client;
+    plan::WhichSecret which_secret;  ///< the one that the client used
     Repeats::Handle repeat;
     TimePoint arrived;
     Now now;
     Actions& out;
+
+    const wire::SharedSecret& secret() const { return client.secret_of(which_secret); }
   };
   struct Ending {
     Outcome outcome{};
@@ -80,8 +90,9 @@ class Engine final : private Composer {
   struct Identity;
 
   // The steps, in the order of handle().
-  bool verify(const wire::PacketView& packet, const plan::Client& client, const Datagram& in, Now now,
-              Actions& out);
+  bool may_use(const plan::Client& client, std::uint16_t listener) const;
+  std::optional<plan::WhichSecret> verify(const wire::PacketView& packet, const plan::Client& client,
+                                          const Datagram& in, Now now, Actions& out);
   void answer_status(const Request& request);
   void decide(const Request& request);
   Identity identify(const Request& request) const;

@@ -1,6 +1,8 @@
 // The life of a request, as named steps from top to bottom.
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include "base/text.h"
 #include "engine/engine.h"
 #include "engine/identity.h"
@@ -23,14 +25,18 @@ void Engine::handle(const Datagram& in, Now now, Actions& out) {
     return drop(in, nullptr, {Outcome::unknown_client, "nobody entered this address"}, now, out);
   if (!client->enabled)
     return drop(in, client, {Outcome::client_off, "the client is switched off"}, now, out);
+  if (!may_use(*client, in.listener))
+    return drop(in, client, {Outcome::wrong_listener, "the client may not use this listener"}, now, out);
   const Result<PacketView> packet = PacketView::parse(in.octets);  // RFC 2865 §3
   if (!packet) {
     return drop(in, client, {Outcome::malformed, "not a well-formed packet", packet.error().text}, now, out);
   }
-  if (!verify(*packet, *client, in, now, out)) return;
+  const auto which_secret = verify(*packet, *client, in, now, out);
+  if (!which_secret) return;
+  if (client->old_secret) live->activity_of(*client).verified(*which_secret, now.wall);
   const Repeats::Key key{in.from, in.listener, packet->identifier()};
   const Repeats::Found before = repeats_.look(key, packet->authenticator(), now.steady);  // RFC 5080 §2.2.2
-  const Request request{*packet, in, live, *client, before.handle, now.steady, now, out};
+  const Request request{*packet, in, live, *client, *which_secret, before.handle, now.steady, now, out};
   switch (before.seen) {
     case Repeats::Seen::waiting:
       return tell(request, {Outcome::repeat_waiting, "the first is still being worked on"});
@@ -42,37 +48,58 @@ void Engine::handle(const Datagram& in, Now now, Actions& out) {
     case Repeats::Seen::fresh:
       break;
   }
+  const std::uint32_t limit = client->requests_per_second;
+  if (limit > 0 && !live->activity_of(*client).admit(limit, now.steady))
+    return no_reply(request, {Outcome::over_limit, "more requests than the client's requests_per_second"});
   if (packet->code() == Code::status_server) return answer_status(request);
   decide(request);
 }
 
-bool Engine::verify(const PacketView& packet, const plan::Client& client, const Datagram& in, Now now,
-                    Actions& out) {
-  const bool access = settings_.listeners[in.listener] == Purpose::access;
+bool Engine::may_use(const plan::Client& client, std::uint16_t listener) const {
+  if (client.listeners.empty()) return true;
+  const Listening& here = settings_.listeners[listener];
+  const std::string_view purpose = here.purpose == Purpose::access ? "access" : "accounting";
+  return std::any_of(client.listeners.begin(), client.listeners.end(), [&](const std::string& allowed) {
+    return allowed == purpose || allowed == here.at.text();
+  });
+}
+
+// While a secret is rotated, the new one is tried first, then the old one.
+std::optional<plan::WhichSecret> Engine::verify(const PacketView& packet, const plan::Client& client,
+                                                const Datagram& in, Now now, Actions& out) {
+  using plan::WhichSecret;
+  const bool old_valid =
+      client.old_secret && (!client.old_secret_until || now.wall < *client.old_secret_until);
+  const bool access = settings_.listeners[in.listener].purpose == Purpose::access;
   const Code expected = access ? Code::access_request : Code::accounting_request;
   const bool status = packet.code() == Code::status_server;
   if (packet.code() != expected && !status) {
     drop(in, &client,
          {Outcome::wrong_code, "a packet that does not belong on this port", wire::name_of(packet.code())},
          now, out);
-    return false;
+    return std::nullopt;
   }
   if (packet.code() == Code::accounting_request) {  // RFC 2866 §3
-    if (wire::verify_accounting_request(packet, client.secret)) return true;
+    if (wire::verify_accounting_request(packet, client.secret)) return WhichSecret::current;
+    if (old_valid && wire::verify_accounting_request(packet, *client.old_secret)) return WhichSecret::old;
     drop(in, &client,
          {Outcome::wrong_signature, "Request Authenticator does not verify: shared secret probably differs"},
          now, out);
-    return false;
+    return std::nullopt;
   }
   switch (wire::check_message_authenticator(packet, packet.authenticator(), client.secret)) {
     case Signature::valid:
-      return true;
+      return WhichSecret::current;
     case Signature::wrong:
+      if (old_valid && wire::check_message_authenticator(packet, packet.authenticator(),
+                                                         *client.old_secret) == Signature::valid) {
+        return WhichSecret::old;
+      }
       drop(
           in, &client,
           {Outcome::wrong_signature, "Message-Authenticator does not verify: shared secret probably differs"},
           now, out);
-      return false;
+      return std::nullopt;
     case Signature::absent:
       break;
   }
@@ -82,15 +109,15 @@ bool Engine::verify(const PacketView& packet, const plan::Client& client, const 
       !packet.find(AttributeType::eap_message)) {
     // Replies can be forged for somebody who may put octets of his own choice in front of what is signed: a
     // device has no Proxy-State, and a proxy signs.
-    if (!packet.find(AttributeType::proxy_state)) return true;
+    if (!packet.find(AttributeType::proxy_state)) return WhichSecret::current;
     because = "Proxy-State without Message-Authenticator, as in forged requests";
   }
   drop(in, &client, {Outcome::unsigned_request, because}, now, out);
-  return false;
+  return std::nullopt;
 }
 
 void Engine::answer_status(const Request& request) {
-  const bool access = settings_.listeners[request.in.listener] == Purpose::access;
+  const bool access = settings_.listeners[request.in.listener].purpose == Purpose::access;
   reply(request, access ? Code::access_accept : Code::accounting_response, {},
         {Outcome::status_answered, "the server is alive"});
 }
@@ -123,7 +150,7 @@ void Engine::prove(const Request& request, const Identity& identity) {
   if (!user->enabled) return refuse("the user is switched off");
   const auto hidden = request.packet.find(AttributeType::user_password);
   if (!hidden) return refuse("no User-Password in the request: only PAP can be proved here");
-  auto typed = wire::reveal_password(hidden->value, request.packet.authenticator(), request.client.secret);
+  auto typed = wire::reveal_password(hidden->value, request.packet.authenticator(), request.secret());
   if (!typed)
     return no_reply(request, {Outcome::malformed, "User-Password cannot be opened", typed.error().text});
   if (!user->password.slow()) {

@@ -24,6 +24,8 @@ constexpr std::array<Row, kOutcomes> kRows{{
     {"not-recorded", Weight::error, true},
     {"unknown-client", Weight::warning, true},
     {"client-off", Weight::warning, true},
+    {"wrong-listener", Weight::warning, true},
+    {"over-limit", Weight::warning, true},
     {"malformed", Weight::warning, true},
     {"wrong-code", Weight::warning, true},
     {"unsigned-request", Weight::warning, true},

@@ -22,6 +22,8 @@ enum class Outcome : std::uint8_t {
   not_recorded,      ///< the store refused the record; no answer, so that the client tries again
   unknown_client,    ///< nobody entered this address
   client_off,        ///< the client is switched off
+  wrong_listener,    ///< the client may not use this listener
+  over_limit,        ///< more requests than the client may send
   malformed,         ///< not a well-formed packet
   wrong_code,        ///< a packet type that does not belong here
   unsigned_request,  ///< Message-Authenticator is required and absent
@@ -33,7 +35,7 @@ enum class Outcome : std::uint8_t {
   reply_malformed,   ///< not a well-formed reply
   reply_not_genuine,  ///< an authenticator of a reply does not verify
 };
-inline constexpr std::size_t kOutcomes = 23;
+inline constexpr std::size_t kOutcomes = 25;
 
 /// "accepted", "unknown-client", …: as logs, metrics and the API write it.
 std::string_view name_of(Outcome outcome);

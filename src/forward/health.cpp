@@ -38,7 +38,7 @@ Endpoint endpoint_of(const plan::Server& server, Purpose purpose) {
   return {server.address, purpose == Purpose::access ? server.access_port : server.accounting_port};
 }
 
-LivePlanPtr HealthBoard::go_live(plan::PlanPtr plan) {
+LivePlanPtr HealthBoard::go_live(plan::PlanPtr plan, std::uint64_t revision) {
   const std::lock_guard lock(mutex_);
   auto live = std::make_shared<LivePlan>();
   std::map<std::string, HealthPtr> still_known;
@@ -55,8 +55,15 @@ LivePlanPtr HealthBoard::go_live(plan::PlanPtr plan) {
     }
   }
   known_ = std::move(still_known);
+  std::unordered_map<std::string, ActivityPtr> clients;
+  for (const plan::Client& client : plan->clients) {
+    const auto known = clients_.find(client.name);
+    live->activity.push_back(known == clients_.end() ? std::make_shared<ClientActivity>() : known->second);
+    clients.emplace(client.name, live->activity.back());
+  }
+  clients_ = std::move(clients);
   live->plan = std::move(plan);
-  live->revision = ++revision_;
+  live->revision = revision;
   return live;
 }
 

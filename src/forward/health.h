@@ -5,6 +5,7 @@
 #include <memory>
 #include <mutex>
 
+#include "forward/activity.h"
 #include "plan/plan.h"
 
 namespace jembatan::forward {
@@ -44,10 +45,15 @@ using HealthPtr = std::shared_ptr<ServerHealth>;
 /// A plan in force, with the health of its servers. Immutable but for what the healths count.
 struct LivePlan {
   plan::PlanPtr plan;
-  std::uint64_t revision = 1;  ///< counts the plans that this node has put into force
+  std::uint64_t revision = 0;  ///< as the store numbers it
   /// [group][purpose][server], as in the plan
   std::vector<std::array<std::vector<HealthPtr>, 2>> health;
 
+  std::vector<ActivityPtr> activity;  ///< by client, as in the plan
+
+  ClientActivity& activity_of(const plan::Client& client) const {
+    return *activity[static_cast<std::size_t>(&client - plan->clients.data())];
+  }
   const std::vector<HealthPtr>& health_of(std::size_t group, Purpose purpose) const {
     return health[group][static_cast<std::size_t>(purpose)];
   }
@@ -58,15 +64,16 @@ using LivePlanPtr = std::shared_ptr<const LivePlan>;
 /// Where a server listens for a purpose.
 Endpoint endpoint_of(const plan::Server& server, Purpose purpose);
 
-/// Remembers healths by group, server name and endpoint, so that a new plan starts with what is known.
+/// Remembers healths by group, server name and endpoint, and activities by client, so that a new plan starts
+/// with what is known.
 class HealthBoard {
  public:
-  LivePlanPtr go_live(plan::PlanPtr plan);
+  LivePlanPtr go_live(plan::PlanPtr plan, std::uint64_t revision);
 
  private:
   std::mutex mutex_;
-  std::uint64_t revision_ = 0;
   std::map<std::string, HealthPtr> known_;
+  std::unordered_map<std::string, ActivityPtr> clients_;
 };
 
 }  // namespace jembatan::forward

@@ -35,6 +35,26 @@ Result<StoredPassword> StoredPassword::hash(Secret text) {
   return out;
 }
 
+Result<Secret> StoredPassword::make_hash(const Secret& password, Random& random) {
+  std::uint8_t octets[16];
+  random.fill(octets);
+  char setting[CRYPT_GENSALT_OUTPUT_SIZE];
+  const char* salt = crypt_gensalt_rn("$y$", 0, reinterpret_cast<const char*>(octets), sizeof(octets),
+                                      setting, sizeof(setting));
+  auto work = std::make_unique<crypt_data>();
+  std::string phrase = text_with_end(password);
+  const bool fits = phrase.find('\0') == std::string::npos && phrase.size() < CRYPT_MAX_PASSPHRASE_SIZE;
+  const char* made = salt != nullptr && fits ? crypt_r(phrase.c_str(), salt, work.get()) : nullptr;
+  const bool hashed = made != nullptr && made[0] == '$';
+  Secret out = hashed ? Secret(made) : Secret{};
+  wipe({reinterpret_cast<std::uint8_t*>(phrase.data()), phrase.size()});
+  wipe({reinterpret_cast<std::uint8_t*>(work.get()), sizeof(crypt_data)});
+  if (!hashed)
+    return fail(Errc::malformed,
+                "the password cannot be hashed; allowed: 1 to 511 octets, none of them zero");
+  return out;
+}
+
 bool StoredPassword::matches(OctetView typed) const {
   if (form_ == Form::none) return false;
   if (form_ == Form::clear) return equal_in_constant_time(kept_.reveal(), typed);

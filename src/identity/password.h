@@ -1,4 +1,5 @@
 #pragma once
+#include "base/random.h"
 #include "base/result.h"
 #include "base/secret.h"
 
@@ -15,6 +16,10 @@ class StoredPassword {
   /// A hash as crypt(5) writes it: "$y$…" (yescrypt), "$6$…" (sha512crypt) and others that the system knows.
   ///   errors  Errc::malformed: no such hash
   static Result<StoredPassword> hash(Secret text);
+
+  /// A new hash of a password: yescrypt, with the system's own cost.
+  ///   errors  Errc::malformed: a zero octet in it, or over 511 octets (crypt(3) takes no more)
+  static Result<Secret> make_hash(const Secret& password, Random& random);
 
   Form form() const { return form_; }
   /// True if comparing takes so long (milliseconds) that it must not happen on a network thread.

@@ -63,17 +63,26 @@ std::size_t ClientTable::insert(const Prefix& prefix, std::size_t entry) {
   return kNone;
 }
 
-std::size_t ClientTable::find(const IpAddress& address) const {
+// The entry with the longest prefix around the address that is shorter than `below` bits.
+std::size_t ClientTable::longest(const IpAddress& address, int below) const {
   std::size_t best = kNone;
   std::size_t at = roots_[address.family == Family::v4 ? 0 : 1];
   while (at != kNone) {
     const Node& node = nodes_[at];
-    if (!node.prefix.contains(address)) break;
+    if (node.prefix.length >= below || !node.prefix.contains(address)) break;
     if (node.entry != kNone) best = node.entry;
     if (node.prefix.length == address.bits()) break;
     at = node.below[bit_at(address, node.prefix.length) ? 1 : 0];
   }
   return best;
+}
+
+std::size_t ClientTable::find(const IpAddress& address) const {
+  return longest(address, address.bits() + 1);
+}
+
+std::size_t ClientTable::around(const Prefix& prefix) const {
+  return longest(prefix.address, prefix.length);
 }
 
 }  // namespace jembatan::plan

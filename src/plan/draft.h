@@ -11,7 +11,7 @@ using Reference = std::optional<document::Entry>;
 
 /// What reading needs besides the files.
 struct Context {
-  const SecretSources& secrets;
+  const Outside& outside;
   const dictionary::Catalogue& catalogue;
 };
 
@@ -21,6 +21,13 @@ struct Draft {
   std::size_t file = 0;
   document::Position at;
   Object object{};
+};
+
+struct ClientParts {
+  Client client;
+  bool has_address = false;
+  std::optional<IpAddress> resolved;
+  Reference address;  ///< a host name
 };
 
 struct RealmParts {
@@ -41,7 +48,7 @@ struct GroupParts {
   std::vector<document::Position> servers_at;
 };
 
-using ClientDraft = Draft<Client>;
+using ClientDraft = Draft<ClientParts>;
 using UserDraft = Draft<User>;
 using RealmDraft = Draft<RealmParts>;
 using RealmDefaultDraft = Draft<RealmDefaultParts>;

@@ -20,7 +20,16 @@ constexpr std::array<std::string_view, 2> kSignatureRules{"always", "if-present"
 constexpr std::array<std::string_view, 2> kWhenSilent{"ignore", "refuse"};
 constexpr std::array<std::string_view, 3> kHandlings{"here", "refuse", "ignore"};
 constexpr std::array<Handling, 3> kHandlingValues{Handling::here, Handling::refuse, Handling::ignore};
-constexpr std::string_view kSecretForms = "text, { file = \"PATH\" } or { env = \"VARIABLE\" }";
+
+bool is_host_name(std::string_view text) {
+  static constexpr std::string_view kAllowed =
+      "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-.";
+  const std::string_view last = text.substr(text.rfind('.') + 1);
+  const bool letter = last.find_first_not_of("0123456789") != std::string_view::npos;
+  return letter && text.size() <= 253 && text.front() != '-' && text.front() != '.' && text.back() != '.' &&
+         text.find("..") == std::string_view::npos &&
+         text.find_first_not_of(kAllowed) == std::string_view::npos;
+}
 
 bool plain_name(std::string_view name) {
   return !name.empty() && name.size() <= 128 && is_plain_text(view_of(name)) && trim(name) == name;
@@ -36,40 +45,21 @@ std::string read_name(Reading& r, const Entry& e) {
 }
 
 // Text, or where the text is kept. The value never appears in a problem.
-std::optional<Secret> read_secret(Reading& r, const Entry& e, const SecretSources& sources) {
-  if (e.value.kind == Kind::text) {
-    if (!e.value.text.empty()) return Secret(e.value.text);
-    r.wrong(e, fmt::format("'{}' is empty", e.key), std::string(kSecretForms));
-    return std::nullopt;
-  }
-  if (e.value.kind != Kind::table || e.value.entries.size() != 1) {
-    r.wrong(e, fmt::format("'{}' is {}", e.key, document::name_of(e.value.kind)), std::string(kSecretForms));
-    return std::nullopt;
-  }
-  const Entry& source = e.value.entries.front();
-  if (source.key != "file" && source.key != "env") {
-    r.unknown_key(source, e.key, {"env", "file"});
-    return std::nullopt;
-  }
-  const auto where = r.text(source);
-  if (!where) return std::nullopt;
-  const auto found = source.key == "file" ? sources.file(*where) : sources.variable(*where);
-  if (!found) {
-    r.wrong(source, fmt::format("'{}': {}", e.key, found.error().text));
-    return std::nullopt;
-  }
-  if (trim(*found).empty()) {
-    r.wrong(source, fmt::format("'{}': {} '{}' is empty", e.key, source.key, *where));
-    return std::nullopt;
-  }
-  return Secret(trim(*found));
+std::optional<Secret> read_secret(Reading& r, const Entry& e, const Outside& outside) {
+  auto found = secret_of(e, outside);
+  if (found) return std::move(*found);
+  const bool form = found.error().code == Errc::malformed;
+  const bool has_source = e.value.kind == Kind::table && e.value.entries.size() == 1;
+  r.wrong(has_source ? e.value.entries.front() : e, found.error().text,
+          form ? std::string(kSecretForms) : "");
+  return std::nullopt;
 }
 
-wire::SharedSecret read_shared_secret(Reading& r, const Entry& e, const SecretSources& sources) {
-  return wire::SharedSecret(read_secret(r, e, sources).value_or(Secret{}));
+wire::SharedSecret read_shared_secret(Reading& r, const Entry& e, const Outside& outside) {
+  return wire::SharedSecret(read_secret(r, e, outside).value_or(Secret{}));
 }
 
-identity::StoredPassword read_password(Reading& r, const Entry& e, const SecretSources& sources) {
+identity::StoredPassword read_password(Reading& r, const Entry& e, const Outside& outside) {
   if (e.value.kind != Kind::table || e.value.entries.size() != 1) {
     r.wrong(e, fmt::format("'password' is {}", document::name_of(e.value.kind)),
             "{ hash = \"$y$…\" } or { clear = \"…\" }; each may also name a { file = \"PATH\" } or { env = "
@@ -81,7 +71,7 @@ identity::StoredPassword read_password(Reading& r, const Entry& e, const SecretS
     r.unknown_key(form, "password", {"clear", "hash"});
     return {};
   }
-  auto secret = read_secret(r, form, sources);
+  auto secret = read_secret(r, form, outside);
   if (!secret) return {};
   if (form.key == "clear") return identity::StoredPassword::clear(std::move(*secret));
   auto hash = identity::StoredPassword::hash(std::move(*secret));
@@ -109,30 +99,92 @@ std::uint16_t read_number16(Reading& r, const Entry& e, std::int64_t least) {
   return static_cast<std::uint16_t>(r.integer(e, least, 65535).value_or(least));
 }
 
+// A prefix, or a host name (RFC 1123 §2.1) whose address is looked up when the plan is put into force.
+void read_client_address(Reading& r, const Entry& e, ClientDraft& d) {
+  const auto text = r.text(e);
+  if (!text) return;
+  const auto prefix = Prefix::parse(*text);
+  if (prefix) {
+    d.object.client.address = *prefix;
+    d.object.has_address = true;
+  } else if (is_host_name(*text)) {
+    d.object.client.host = *text;
+    d.object.address = e;
+  } else {
+    r.wrong(e, fmt::format("'address': {}", prefix.error().text),
+            "an address, a prefix like 192.0.2.0/24, or a host name");
+  }
+}
+
+void read_listeners(Reading& r, const Entry& e, Client& client) {
+  for (const std::string& text : r.texts(e)) {
+    if (text == "access" || text == "accounting") {
+      client.listeners.push_back(text);
+    } else if (const auto endpoint = Endpoint::parse(text, 0); endpoint && endpoint->port != 0) {
+      client.listeners.push_back(endpoint->text());
+    } else {
+      r.wrong(e, fmt::format("'listeners' holds '{}'", escaped(text)),
+              "access, accounting, or a local address with its port, like 192.0.2.1:1812");
+    }
+  }
+}
+
 const Field<ClientDraft> kClient[] = {
     {"name", Need::required, "the name that people know the client by",
-     [](Reading& r, const Entry& e, ClientDraft& d) { d.object.name = read_name(r, e); }},
+     [](Reading& r, const Entry& e, ClientDraft& d) { d.object.client.name = read_name(r, e); }},
     {"address", Need::required,
-     "an address or a prefix, like 192.0.2.7 or 192.0.2.0/24; the longest prefix wins",
-     [](Reading& r, const Entry& e, ClientDraft& d) { read_parsed(r, e, &Prefix::parse, d.object.address); }},
+     "an address, a prefix like 192.0.2.0/24, or a host name; the longest prefix wins", read_client_address},
+    {"resolved", Need::optional,
+     "the address that the host name has; written by the node when the plan is put into force",
+     [](Reading& r, const Entry& e, ClientDraft& d) {
+       read_parsed(r, e, &IpAddress::parse, d.object.resolved.emplace());
+     }},
     {"secret", Need::required, "the shared secret: text, { file = \"PATH\" } or { env = \"VARIABLE\" }",
      [](Reading& r, const Entry& e, ClientDraft& d) {
-       d.object.secret = read_shared_secret(r, e, d.context.secrets);
+       d.object.client.secret = read_shared_secret(r, e, d.context.outside);
+     }},
+    {"old_secret", Need::optional, "the secret before, still valid while the other side is changed",
+     [](Reading& r, const Entry& e, ClientDraft& d) {
+       d.object.client.old_secret = read_shared_secret(r, e, d.context.outside);
+     }},
+    {"old_secret_until", Need::optional,
+     "until when the old secret is valid, like 2026-12-01T00:00:00Z; default: until it is taken away",
+     [](Reading& r, const Entry& e, ClientDraft& d) {
+       read_parsed(r, e, &parse_time, d.object.client.old_secret_until.emplace());
      }},
     {"labels", Need::optional, "a table of texts, like { place = \"reef/kerapu\", kind = \"wireless\" }",
      [](Reading& r, const Entry& e, ClientDraft& d) {
        if (!r.expect(e, Kind::table)) return;
        for (const Entry& label : e.value.entries) {
-         if (const auto text = r.text(label)) d.object.labels[label.key] = *text;
+         if (const auto text = r.text(label)) d.object.client.labels[label.key] = *text;
        }
      }},
+    {"note", Need::optional, "a note for people",
+     [](Reading& r, const Entry& e, ClientDraft& d) { d.object.client.note = r.text(e).value_or(""); }},
     {"message_authenticator", Need::optional,
      "always (default: requests without Message-Authenticator are dropped) or if-present",
      [](Reading& r, const Entry& e, ClientDraft& d) {
-       d.object.message_authenticator = read_signature_rule(r, e);
+       d.object.client.message_authenticator = read_signature_rule(r, e);
+     }},
+    {"listeners", Need::optional,
+     "where its requests may arrive: an array of access, accounting and addresses like 192.0.2.1:1812; "
+     "default: everywhere",
+     [](Reading& r, const Entry& e, ClientDraft& d) { read_listeners(r, e, d.object.client); }},
+    {"requests_per_second", Need::optional,
+     "the most requests that are worked on, 1 to 1000000; what is more is dropped; default: all",
+     [](Reading& r, const Entry& e, ClientDraft& d) {
+       d.object.client.requests_per_second = static_cast<std::uint32_t>(r.integer(e, 1, 1000000).value_or(0));
+     }},
+    {"waits", Need::optional,
+     "how long the device waits for an answer with all its repeats, 1s to 5m; the check compares it with the "
+     "groups' times",
+     [](Reading& r, const Entry& e, ClientDraft& d) {
+       d.object.client.waits = r.duration(e, 1s, 300s).value_or(Duration{0});
      }},
     {"enabled", Need::optional, "true (default) or false: requests are dropped",
-     [](Reading& r, const Entry& e, ClientDraft& d) { d.object.enabled = r.boolean(e).value_or(true); }},
+     [](Reading& r, const Entry& e, ClientDraft& d) {
+       d.object.client.enabled = r.boolean(e).value_or(true);
+     }},
 };
 
 const Field<UserDraft> kUser[] = {
@@ -140,7 +192,7 @@ const Field<UserDraft> kUser[] = {
      [](Reading& r, const Entry& e, UserDraft& d) { d.object.name = read_name(r, e); }},
     {"password", Need::required, "{ hash = \"$y$…\" } (crypt(5)) or { clear = \"…\" }",
      [](Reading& r, const Entry& e, UserDraft& d) {
-       d.object.password = read_password(r, e, d.context.secrets);
+       d.object.password = read_password(r, e, d.context.outside);
      }},
     {"enabled", Need::optional, "true (default) or false: the user is refused",
      [](Reading& r, const Entry& e, UserDraft& d) { d.object.enabled = r.boolean(e).value_or(true); }},
@@ -211,7 +263,7 @@ const Field<ServerDraft> kServer[] = {
      [](Reading& r, const Entry& e, ServerDraft& d) { d.object.accounting_port = read_number16(r, e, 1); }},
     {"secret", Need::required, "the shared secret: text, { file = \"PATH\" } or { env = \"VARIABLE\" }",
      [](Reading& r, const Entry& e, ServerDraft& d) {
-       d.object.secret = read_shared_secret(r, e, d.context.secrets);
+       d.object.secret = read_shared_secret(r, e, d.context.outside);
      }},
     {"priority", Need::optional, "0 to 65535, the lowest is asked first; default 1",
      [](Reading& r, const Entry& e, ServerDraft& d) { d.object.priority = read_number16(r, e, 0); }},
@@ -260,6 +312,11 @@ const Field<GroupDraft> kGroup[] = {
      [](Reading& r, const Entry& e, GroupDraft& d) {
        if (!r.expect(e, Kind::array)) return;
        for (const document::Value& item : e.value.items) {
+         if (item.kind != Kind::table) {
+           r.wrong({e.key, item.at, item}, "'server' holds " + std::string(document::name_of(item.kind)),
+                   "[[group.server]] tables");
+           continue;
+         }
          ServerDraft server{d.context, d.file, item.at, {}};
          document::read_fields(r, item, owner_text("server", item), server_fields(), server);
          d.object.group.servers.push_back(std::move(server.object));

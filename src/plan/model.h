@@ -15,14 +15,28 @@ namespace jembatan::plan {
 /// Whether packets must carry Message-Authenticator (RFC 3579 §3.2) or are only checked when they do.
 enum class SignatureRule : std::uint8_t { always, if_present };
 
+/// Which of a client's secrets: while it is rotated, both are valid.
+enum class WhichSecret : std::uint8_t { current, old };
+
 /// Who may ask.
 struct Client {
   std::string name;
   Prefix address;
+  std::string host;  ///< the host name that the address comes from; may be empty
   wire::SharedSecret secret;
+  std::optional<wire::SharedSecret> old_secret;  ///< still valid while the secret is rotated
+  std::optional<WallTime> old_secret_until;
   std::map<std::string, std::string> labels;
+  std::string note;
   SignatureRule message_authenticator = SignatureRule::always;
+  std::vector<std::string> listeners;     ///< "access", "accounting", or a local endpoint; empty: all
+  std::uint32_t requests_per_second = 0;  ///< 0: as many as come
+  Duration waits{0};                      ///< how long the device waits for an answer in all; 0: not known
   bool enabled = true;
+
+  const wire::SharedSecret& secret_of(WhichSecret which) const {
+    return which == WhichSecret::old && old_secret ? *old_secret : secret;
+  }
 };
 
 struct User {

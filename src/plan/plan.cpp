@@ -9,6 +9,11 @@ const Client* Plan::client_at(const IpAddress& address) const {
   return found == ClientTable::kNone ? nullptr : &clients[found];
 }
 
+const Client* Plan::client_named(std::string_view name) const {
+  const auto found = client_names.find(std::string(name));
+  return found == client_names.end() ? nullptr : &clients[found->second];
+}
+
 const User* Plan::user_named(std::string_view name) const {
   const auto found = user_table.find(identity::comparable(name));
   return found == user_table.end() ? nullptr : &users[found->second];

@@ -19,12 +19,14 @@ struct Plan {
   dictionary::CataloguePtr catalogue =
       dictionary::standard_catalogue();  ///< with the plan's own dictionaries
 
-  ClientTable client_table;                                 ///< → clients
-  RealmTable realm_table;                                   ///< → realms
-  std::unordered_map<std::string, std::size_t> user_table;  ///< comparable name → users
+  ClientTable client_table;                                   ///< → clients
+  std::unordered_map<std::string, std::size_t> client_names;  ///< → clients
+  RealmTable realm_table;                                     ///< → realms
+  std::unordered_map<std::string, std::size_t> user_table;    ///< comparable name → users
 
   /// The client that an address belongs to: longest prefix wins. Switched-off clients count, too.
   const Client* client_at(const IpAddress& address) const;
+  const Client* client_named(std::string_view name) const;
   const User* user_named(std::string_view name) const;
   const Realm* realm_named(std::string_view realm) const;
 };

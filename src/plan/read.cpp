@@ -11,6 +11,7 @@
 #include "dictionary/read.h"
 #include "document/parse.h"
 #include "identity/name.h"
+#include "plan/advice.h"
 #include "plan/draft.h"
 
 namespace jembatan::plan {
@@ -24,19 +25,48 @@ using document::Reading;
 
 constexpr std::string_view kHere = "here";
 
+bool is_dictionary(const document::File& file) {
+  return file.name.starts_with(kDictionaryFolder);
+}
+
+dictionary::CataloguePtr catalogue_of(const std::vector<document::File>& files,
+                                      document::Problems& problems) {
+  if (std::none_of(files.begin(), files.end(), is_dictionary)) return dictionary::standard_catalogue();
+  auto out = std::make_shared<dictionary::Catalogue>(dictionary::standard());
+  for (const document::File& file : files) {
+    if (is_dictionary(file)) dictionary::read_into(*out, file, problems);
+  }
+  return out;
+}
+
+// The *.toml files of a folder, sorted; nothing if it cannot be read.
+std::optional<std::vector<std::filesystem::path>> toml_files(const std::filesystem::path& folder,
+                                                             std::error_code& failed) {
+  std::vector<std::filesystem::path> out;
+  for (std::filesystem::directory_iterator it(folder, failed), end; !failed && it != end;
+       it.increment(failed)) {
+    if (it->path().extension() == ".toml") out.push_back(it->path());
+  }
+  if (failed) return std::nullopt;
+  std::sort(out.begin(), out.end());
+  return out;
+}
+
 // Reads all files into drafts, then looks up what they refer to and builds the tables of the plan.
 class Reader {
  public:
-  Reader(const SecretSources& secrets, document::Problems& problems, dictionary::CataloguePtr catalogue)
-      : context_{secrets, *catalogue}, problems_(problems) {
+  Reader(std::vector<document::File> files, const Outside& outside, document::Problems& problems,
+         dictionary::CataloguePtr catalogue)
+      : files_(std::move(files)), context_{outside, *catalogue}, problems_(problems) {
     plan_.catalogue = std::move(catalogue);
   }
 
-  void read_file(document::File file) {
-    files_.push_back(std::move(file));
-    const std::size_t index = files_.size() - 1;
-    Reading reading(files_[index], problems_);
-    for (const Entry& section : files_[index].root.entries) read_section(reading, index, section);
+  void read_files() {
+    for (std::size_t i = 0; i < files_.size(); ++i) {
+      Reading reading(files_[i], problems_);
+      if (is_dictionary(files_[i])) continue;
+      for (const Entry& section : files_[i].root.entries) read_section(reading, i, section);
+    }
   }
 
   PlanPtr finish() {
@@ -46,6 +76,9 @@ class Reader {
     for (ClientDraft& draft : clients_) add_client(draft);
     for (UserDraft& draft : users_) add_user(draft);
     if (problems_.errors() > 0) return nullptr;
+    advise(plan_, places_, [this](const Place& place, const Advice& advice) {
+      Reading(files_[place.file], problems_).advise(place.at, advice.rule, advice.text, advice.mend);
+    });
     return std::make_shared<const Plan>(std::move(plan_));
   }
 
@@ -154,6 +187,7 @@ class Reader {
                 fmt::format("group '{}' has server '{}' twice", group.name, group.servers[i].name));
       }
     }
+    places_.groups.push_back({draft.file, draft.at});
     plan_.groups.push_back(std::move(group));
   }
 
@@ -174,6 +208,7 @@ class Reader {
     if (draft.object.accounting) realm.accounting = accounting_rule(draft.file, *draft.object.accounting);
     if (!first_of_its_name("realm", identity::comparable(realm.name), draft.file, draft.at)) return;
     plan_.realm_table.insert(realm.name, plan_.realms.size());
+    places_.realms.push_back({draft.file, draft.at});
     plan_.realms.push_back(std::move(realm));
   }
 
@@ -202,15 +237,44 @@ class Reader {
   }
 
   void add_client(ClientDraft& draft) {
-    Client& client = draft.object;
+    Client& client = draft.object.client;
+    find_host(draft);
     if (!first_of_its_name("client", client.name, draft.file, draft.at)) return;
-    const std::size_t taken = plan_.client_table.insert(client.address, plan_.clients.size());
-    if (taken != ClientTable::kNone) {
-      problem(draft.file, draft.at,
-              fmt::format("client '{}' has the address {} of client '{}'", client.name, client.address.text(),
-                          plan_.clients[taken].name));
+    if (draft.object.has_address) {
+      const std::size_t taken = plan_.client_table.insert(client.address, plan_.clients.size());
+      if (taken != ClientTable::kNone) {
+        problem(draft.file, draft.at,
+                fmt::format("client '{}' has the address {} of client '{}'", client.name,
+                            client.address.text(), plan_.clients[taken].name));
+      }
     }
+    places_.clients.push_back({draft.file, draft.at});
+    plan_.client_names.emplace(client.name, plan_.clients.size());
     plan_.clients.push_back(std::move(client));
+  }
+
+  // The address of a client with a host name: as it was resolved before, or looked up now if that is
+  // possible.
+  void find_host(ClientDraft& draft) {
+    Client& client = draft.object.client;
+    std::optional<IpAddress> found = draft.object.resolved;
+    if (client.host.empty()) {
+      if (found)
+        problem(draft.file, draft.at,
+                fmt::format("client '{}' has 'resolved' without a host name", client.name));
+      return;
+    }
+    if (!found && context_.outside.resolve) {
+      auto looked_up = context_.outside.resolve(client.host);
+      if (looked_up) found = *looked_up;
+      if (!looked_up) {
+        Reading(files_[draft.file], problems_)
+            .wrong(*draft.object.address, fmt::format("'address': {}", looked_up.error().text));
+      }
+    }
+    if (!found) return;
+    client.address = {*found, static_cast<std::uint8_t>(found->bits())};
+    draft.object.has_address = true;
   }
 
   void add_user(UserDraft& draft) {
@@ -218,12 +282,13 @@ class Reader {
     const std::string name = identity::comparable(user.name);
     if (!first_of_its_name("user", name, draft.file, draft.at)) return;
     plan_.user_table.emplace(name, plan_.users.size());
+    places_.users.push_back({draft.file, draft.at});
     plan_.users.push_back(std::move(user));
   }
 
+  std::vector<document::File> files_;
   Context context_;
   document::Problems& problems_;
-  std::deque<document::File> files_;
   std::deque<ClientDraft> clients_;
   std::deque<UserDraft> users_;
   std::deque<RealmDraft> realms_;
@@ -231,58 +296,68 @@ class Reader {
   std::optional<RealmDefaultDraft> realm_default_;
   std::map<std::string, std::string> named_;  // "client 'x'" → where it stands
   Plan plan_;
+  Places places_;
 };
 
 }  // namespace
 
-PlanPtr read(std::span<const SourceFile> files, const SecretSources& secrets, document::Problems& problems,
-             dictionary::CataloguePtr catalogue) {
-  Reader reader(secrets, problems, std::move(catalogue));
+std::vector<document::File> parse(std::span<const SourceFile> files, document::Problems& problems) {
+  std::vector<document::File> out;
   for (const SourceFile& source : files) {
     auto file = document::parse(source.name, source.text, problems);
-    if (file) reader.read_file(std::move(*file));
+    if (file) out.push_back(std::move(*file));
   }
+  return out;
+}
+
+PlanPtr read(std::vector<document::File> files, const Outside& outside, document::Problems& problems) {
+  auto catalogue = catalogue_of(files, problems);
+  Reader reader(std::move(files), outside, problems, std::move(catalogue));
+  reader.read_files();
   return reader.finish();
 }
 
-PlanPtr read_folder(const std::filesystem::path& folder, document::Problems& problems) {
+PlanPtr read(std::span<const SourceFile> files, const Outside& outside, document::Problems& problems) {
+  return read(parse(files, problems), outside, problems);
+}
+
+std::optional<std::vector<SourceFile>> folder_files(const std::filesystem::path& folder,
+                                                    document::Problems& problems) {
   const auto report = [&](const std::string& text) {
     problems.add(
         {document::Level::error, folder.string(), {}, text, "a readable folder with *.toml files", "", 1});
+    return std::nullopt;
   };
   std::error_code failed;
-  std::vector<std::filesystem::path> paths;
-  for (std::filesystem::directory_iterator it(folder, failed), end; !failed && it != end;
-       it.increment(failed)) {
-    if (it->path().extension() == ".toml") paths.push_back(it->path());
-  }
-  if (failed) {
-    report("plan folder cannot be read: " + failed.message());
-    return nullptr;
-  }
-  if (paths.empty()) {
-    report("plan folder has no *.toml file");
-    return nullptr;
-  }
-  std::sort(paths.begin(), paths.end());
+  auto paths = toml_files(folder, failed);
+  if (!paths) return report("plan folder cannot be read: " + failed.message());
+  if (paths->empty()) return report("plan folder has no *.toml file");
+  if (const auto more = toml_files(folder / kDictionaryFolder, failed))
+    paths->insert(paths->end(), more->begin(), more->end());
   std::vector<SourceFile> files;
-  for (const auto& path : paths) {
+  for (const auto& path : *paths) {
     auto text = document::read_file(path);
-    if (!text) {
-      report(text.error().text);
-      continue;
-    }
+    if (!text) return report(text.error().text);
     files.push_back({path.lexically_relative(folder).string(), std::move(*text)});
   }
-  const SecretSources secrets{
-      [&folder](const std::string& name) { return document::read_file(folder / name); },
-      [](const std::string& name) -> Result<std::string> {
-        const char* value = std::getenv(name.c_str());
-        if (value == nullptr)
-          return fail(Errc::not_found, fmt::format("environment variable '{}' is not set", name));
-        return std::string(value);
-      }};
-  return read(files, secrets, problems, dictionary::read_catalogue(folder / "dictionaries", problems));
+  return files;
+}
+
+Outside folder_outside(const std::filesystem::path& folder) {
+  Outside out;
+  out.file = [folder](const std::string& name) { return document::read_file(folder / name); };
+  out.variable = [](const std::string& name) -> Result<std::string> {
+    const char* value = std::getenv(name.c_str());
+    if (value == nullptr)
+      return fail(Errc::not_found, fmt::format("environment variable '{}' is not set", name));
+    return std::string(value);
+  };
+  return out;
+}
+
+PlanPtr read_folder(const std::filesystem::path& folder, document::Problems& problems) {
+  const auto files = folder_files(folder, problems);
+  return files ? read(*files, folder_outside(folder), problems) : nullptr;
 }
 
 }  // namespace jembatan::plan

@@ -1,9 +1,10 @@
 #pragma once
 #include <filesystem>
-#include <functional>
+#include <optional>
 #include <span>
 
 #include "document/problems.h"
+#include "plan/outside.h"
 #include "plan/plan.h"
 
 namespace jembatan::plan {
@@ -14,21 +15,25 @@ struct SourceFile {
   std::string text;
 };
 
-/// Where `{ file = "…" }` and `{ env = "…" }` lead to.
-struct SecretSources {
-  std::function<Result<std::string>(const std::string&)> file;
-  std::function<Result<std::string>(const std::string&)> variable;
-};
+/// Names of files below this are dictionaries: "dictionaries/strait.toml".
+inline constexpr std::string_view kDictionaryFolder = "dictionaries/";
+
+/// Files that were read so far that they are TOML; the rest of their problems is found by read().
+std::vector<document::File> parse(std::span<const SourceFile> files, document::Problems& problems);
 
 /// Reads a plan from its files. Has no effects; reports all problems, not only the first.
-///   catalogue  what the plan's attribute names mean
 ///   returns  the plan, or nothing if there is an error among the problems
-PlanPtr read(std::span<const SourceFile> files, const SecretSources& secrets, document::Problems& problems,
-             dictionary::CataloguePtr catalogue = dictionary::standard_catalogue());
+PlanPtr read(std::vector<document::File> files, const Outside& outside, document::Problems& problems);
+PlanPtr read(std::span<const SourceFile> files, const Outside& outside, document::Problems& problems);
 
-/// Reads the *.toml files of a folder in the order of their names; secret files are looked for from that
-/// folder.
-/// The operator's dictionaries are the *.toml files of its folder "dictionaries".
+/// The *.toml files of a folder and of its folder "dictionaries", in the order of their names.
+///   returns  nothing if one of them cannot be read, or there is none; the problems say why
+std::optional<std::vector<SourceFile>> folder_files(const std::filesystem::path& folder,
+                                                    document::Problems& problems);
+/// Secret files are looked for from that folder, variables in the environment.
+Outside folder_outside(const std::filesystem::path& folder);
+
+/// Reads the plan of a folder.
 PlanPtr read_folder(const std::filesystem::path& folder, document::Problems& problems);
 
 /// One row of the reference: what a key of the plan means.

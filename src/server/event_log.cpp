@@ -26,10 +26,11 @@ bool can_flood(Outcome outcome) {
 
 }  // namespace
 
-EventLog::EventLog(Feed& feed, LogFormat format, std::string plan_folder)
+EventLog::EventLog(Feed& feed, Tally& tally, LogFormat format, std::string way_to_add)
     : feed_(feed),
+      tally_(tally),
       format_(format),
-      plan_folder_(std::move(plan_folder)),
+      way_to_add_(std::move(way_to_add)),
       summed_up_(std::chrono::steady_clock::now()),
       thread_([this] { run(); }) {}
 
@@ -87,11 +88,12 @@ void EventLog::run() {
 }
 
 void EventLog::write(Event& event, TimePoint now) {
+  tally_.count(event);
   if (logs(engine::weight_of(event.outcome)) && first_of_its_kind(event, now)) {
     std::string more;
     if (event.outcome == Outcome::unknown_client) {
-      more = fmt::format("; to let it in: jembatan client add NAME --address {} --plan {}",
-                         event.source.address.text(), plan_folder_);
+      more = fmt::format("; to let it in: jembatan client add NAME --address {} {}",
+                         event.source.address.text(), way_to_add_);
     }
     line(event, more);
   }

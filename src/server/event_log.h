@@ -7,6 +7,7 @@
 
 #include "server/feed.h"
 #include "server/node_file.h"
+#include "server/tally.h"
 
 namespace jembatan::server {
 
@@ -19,7 +20,8 @@ bool logs(engine::Weight weight);
 /// are written once, then counted and summed up every minute.
 class EventLog {
  public:
-  EventLog(Feed& feed, LogFormat format, std::string plan_folder);
+  ///   way_to_add  the option that tells `jembatan client add` where to: "--plan FOLDER"
+  EventLog(Feed& feed, Tally& tally, LogFormat format, std::string way_to_add);
   ~EventLog();
 
   /// Takes over what the vectors hold and leaves them empty. Any thread.
@@ -45,8 +47,9 @@ class EventLog {
   static constexpr std::size_t kMostWaiting = 200000;
   static constexpr std::size_t kMostRepeated = 10000;
   Feed& feed_;
+  Tally& tally_;
   LogFormat format_;
-  std::string plan_folder_;
+  std::string way_to_add_;
   std::mutex mutex_;
   std::condition_variable arrived_;
   std::vector<engine::Event> events_;

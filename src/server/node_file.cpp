@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <array>
+#include <cstdlib>
 
 #include "base/text.h"
 #include "document/parse.h"
@@ -50,15 +51,15 @@ void read_management_address(Reading& r, const Entry& e, NodeSettings& node) {
   const auto text = r.text(e);
   if (!text) return;
   const auto endpoint = Endpoint::parse(*text, kManagementPort);
-  if (!endpoint) {
-    r.wrong(e, fmt::format("'{}': {}", e.key, endpoint.error().text));
-  } else if (!endpoint->address.loopback()) {
-    r.wrong(e, fmt::format("'{}' is {}: the management API is not encrypted", e.key, endpoint->text()),
-            "a loopback address, like 127.0.0.1:8812");
-  } else {
+  if (endpoint) {
     node.management = *endpoint;
+  } else {
+    r.wrong(e, fmt::format("'{}': {}", e.key, endpoint.error().text));
   }
 }
+
+// Off the machine itself, tokens and secrets travel encrypted or not at all.
+void read_management(Reading& r, const Entry& e, NodeSettings& node);
 
 const Field<NodeSettings> kListen[] = {
     {"access", Need::optional, "addresses for access; default 127.0.0.1:1812 and [::1]:1812",
@@ -68,11 +69,17 @@ const Field<NodeSettings> kListen[] = {
 };
 
 const Field<NodeSettings> kManagement[] = {
-    {"address", Need::optional, "loopback address of the management API; default 127.0.0.1:8812",
+    {"address", Need::optional,
+     "address of the management API; default 127.0.0.1:8812; any other than loopback needs certificate and "
+     "key",
      read_management_address},
     {"token_file", Need::optional,
      "file with the bearer token, made if it is not there; default DATA/management.token",
      [](Reading& r, const Entry& e, NodeSettings& n) { n.token_file = r.text(e).value_or(""); }},
+    {"certificate", Need::optional, "file with the certificate chain (PEM): the API is then HTTPS",
+     [](Reading& r, const Entry& e, NodeSettings& n) { n.certificate = r.text(e).value_or(""); }},
+    {"key", Need::optional, "file with the certificate's private key (PEM)",
+     [](Reading& r, const Entry& e, NodeSettings& n) { n.private_key = r.text(e).value_or(""); }},
 };
 
 const Field<NodeSettings> kLog[] = {
@@ -91,13 +98,28 @@ void read_section(Reading& r, const Entry& e, const Field<NodeSettings> (&fields
   if (r.expect(e, Kind::table)) document::read_fields<NodeSettings>(r, e.value, e.key, fields, node);
 }
 
+void read_management(Reading& r, const Entry& e, NodeSettings& node) {
+  read_section(r, e, kManagement, node);
+  if (node.certificate.empty() != node.private_key.empty()) {
+    r.wrong(e, "'management' has one of certificate and key", "both or none of them");
+  } else if (!node.management.address.loopback() && node.certificate.empty()) {
+    r.wrong(e, fmt::format("'management' is to listen on {} without TLS", node.management.text()),
+            "a loopback address, like 127.0.0.1:8812, or certificate and key besides");
+  }
+}
+
 const Field<NodeSettings> kNode[] = {
     {"name", Need::required, "the node's name",
      [](Reading& r, const Entry& e, NodeSettings& n) { n.name = r.text(e).value_or(""); }},
-    {"plan_folder", Need::required, "folder with the plan's *.toml files",
+    {"plan_folder", Need::optional,
+     "folder with the plan's *.toml files; without it the plan is changed by commands",
      [](Reading& r, const Entry& e, NodeSettings& n) { n.plan_folder = r.text(e).value_or(""); }},
     {"data_folder", Need::required, "folder for what the node keeps; made if it is not there",
      [](Reading& r, const Entry& e, NodeSettings& n) { n.data_folder = r.text(e).value_or(""); }},
+    {"key_file", Need::optional,
+     "file with the key that secrets in the store are sealed with, made if it is not there; default "
+     "DATA/node.key, or the systemd credential jembatan-node-key",
+     [](Reading& r, const Entry& e, NodeSettings& n) { n.key_file = r.text(e).value_or(""); }},
     {"workers", Need::optional, "threads that handle requests, 0 to 256; default 0: one a core",
      [](Reading& r, const Entry& e, NodeSettings& n) {
        n.workers = static_cast<int>(r.integer(e, 0, 256).value_or(0));
@@ -113,10 +135,21 @@ const Field<NodeSettings> kNode[] = {
     {"listen", Need::optional, "where requests are received",
      [](Reading& r, const Entry& e, NodeSettings& n) { read_section(r, e, kListen, n); }},
     {"management", Need::optional, "the management API",
-     [](Reading& r, const Entry& e, NodeSettings& n) { read_section(r, e, kManagement, n); }},
+     [](Reading& r, const Entry& e, NodeSettings& n) { read_management(r, e, n); }},
     {"log", Need::optional, "the log",
      [](Reading& r, const Entry& e, NodeSettings& n) { read_section(r, e, kLog, n); }},
 };
+
+// systemd hands credentials over in a folder that only the service can read (systemd.exec(5)).
+std::filesystem::path default_key_file(const std::filesystem::path& data_folder) {
+  const char* credentials = std::getenv("CREDENTIALS_DIRECTORY");
+  if (credentials != nullptr) {
+    std::error_code ignored;
+    const auto file = std::filesystem::path(credentials) / "jembatan-node-key";
+    if (std::filesystem::exists(file, ignored)) return file;
+  }
+  return data_folder / "node.key";
+}
 
 NodeSettings defaults() {
   NodeSettings out;
@@ -143,9 +176,17 @@ std::optional<NodeSettings> read_node_file(const std::filesystem::path& path, do
   Reading reading(*file, problems);
   document::read_fields<NodeSettings>(reading, file->root, "the node file", kNode, out);
   if (problems.errors() > 0) return std::nullopt;
-  const std::filesystem::path folder = std::filesystem::absolute(path).parent_path();
-  out.plan_folder = (folder / out.plan_folder).lexically_normal();
+  out.file = std::filesystem::absolute(path).lexically_normal();
+  const std::filesystem::path folder = out.file.parent_path();
+  const auto below = [&folder](std::filesystem::path& named) {
+    if (!named.empty()) named = (folder / named).lexically_normal();
+  };
+  below(out.plan_folder);
+  below(out.certificate);
+  below(out.private_key);
+  below(out.key_file);
   out.data_folder = (folder / out.data_folder).lexically_normal();
+  if (out.key_file.empty()) out.key_file = default_key_file(out.data_folder);
   out.token_file = out.token_file.empty() ? out.data_folder / "management.token" : folder / out.token_file;
   return out;
 }

@@ -12,8 +12,9 @@ enum class LogFormat : std::uint8_t { text, json };
 
 /// One node's own settings: everything that is not the plan.
 struct NodeSettings {
+  std::filesystem::path file;  ///< where these stand
   std::string name;
-  std::filesystem::path plan_folder;
+  std::filesystem::path plan_folder;  ///< empty: the plan is changed by commands alone
   std::filesystem::path data_folder;
   std::vector<Endpoint> access;
   std::vector<Endpoint> accounting;
@@ -22,6 +23,9 @@ struct NodeSettings {
   Duration stop_within{5000};
   Endpoint management;
   std::filesystem::path token_file;
+  std::filesystem::path certificate;  ///< of the management API, PEM; empty: no TLS
+  std::filesystem::path private_key;
+  std::filesystem::path key_file;  ///< what secrets in the store are sealed with
   LogFormat log_format = LogFormat::text;
   std::string log_level = "info";
 };

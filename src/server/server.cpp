@@ -2,6 +2,8 @@
 
 #include <fcntl.h>
 #include <fmt/format.h>
+#include <netdb.h>
+#include <netinet/in.h>
 #include <sys/file.h>
 #include <unistd.h>
 
@@ -10,7 +12,9 @@
 
 #include "plan/read.h"
 #include "server/log.h"
+#include "server/secret_file.h"
 #include "store/accounting_store.h"
+#include "store/plan_store.h"
 
 namespace jembatan::server {
 namespace {
@@ -23,11 +27,28 @@ std::size_t worker_count(const NodeSettings& settings) {
   return std::max(1U, std::thread::hardware_concurrency());
 }
 
-Result<plan::PlanPtr> read_plan(const NodeSettings& settings, document::Problems& problems) {
-  auto plan = plan::read_folder(settings.plan_folder, problems);
-  if (plan) return plan;
-  return fail(Errc::malformed,
-              fmt::format("the plan in '{}' has {}", settings.plan_folder.string(), problems.count_text()));
+// Asks the system's resolver; the first address counts.
+Result<IpAddress> resolve(const std::string& host) {
+  addrinfo wanted{};
+  wanted.ai_socktype = SOCK_DGRAM;
+  addrinfo* found = nullptr;
+  const int failed = getaddrinfo(host.c_str(), nullptr, &wanted, &found);
+  if (failed != 0)
+    return fail(Errc::not_found, fmt::format("host name '{}': {}", host, gai_strerror(failed)));
+  const auto* octets = reinterpret_cast<const std::uint8_t*>(found->ai_addr);
+  const IpAddress out = found->ai_family == AF_INET6
+                            ? IpAddress::from_v6(octets + offsetof(sockaddr_in6, sin6_addr))
+                            : IpAddress::from_v4(octets + offsetof(sockaddr_in, sin_addr));
+  freeaddrinfo(found);
+  return out;
+}
+
+const revision::Author kFolder{"plan folder", revision::Role::administrator, ""};
+
+// How an operator lets a client in that nobody has entered.
+std::string way_to_add(const NodeSettings& settings) {
+  if (!settings.plan_folder.empty()) return "--plan " + settings.plan_folder.string();
+  return "--node " + settings.file.string();
 }
 
 std::string plan_line(const forward::LivePlan& live) {
@@ -43,14 +64,11 @@ Server::Server(NodeSettings settings)
 
 Result<std::unique_ptr<Server>> Server::start(NodeSettings settings, document::Problems& problems) {
   std::unique_ptr<Server> out(new Server(std::move(settings)));
-  auto plan = read_plan(out->settings_, problems);
-  if (!plan) return plan.error();
-  out->plan_.publish(out->healths_.go_live(std::move(*plan)));
   if (const Status s = out->lock_data_folder(); !s) return s.error();
   if (const Status s = out->open_store(); !s) return s.error();
+  if (const Status s = out->open_plan(problems); !s) return s.error();
   if (const Status s = out->open_sockets(); !s) return s.error();
   out->start_threads();
-  log_info(plan_line(*out->plan_.current()));
   return out;
 }
 
@@ -94,6 +112,34 @@ Status Server::open_store() {
   return {};
 }
 
+// The plan's revisions. With a plan folder, what stands there is the plan; without, the newest revision is.
+Status Server::open_plan(document::Problems& problems) {
+  auto hex = open_secret_file(settings_.key_file, "key file", random_);
+  if (!hex) return hex.error();
+  auto key = revision::SealKey::parse(*hex);
+  if (!key) return key.error().at(fmt::format("key file '{}'", settings_.key_file.string()));
+  auto store = store::PlanStore::open(settings_.data_folder);
+  auto archive = store::PlanStore::open(settings_.data_folder);
+  if (!store) return store.error();
+  if (!archive) return archive.error();
+  plan_store_ = std::move(*store);
+  archive_ = std::move(*archive);
+  keeper_ = std::make_unique<revision::Keeper>(*plan_store_, std::move(*key), random_);
+  if (!settings_.plan_folder.empty()) {
+    const auto read = reload(kFolder, problems);
+    return read ? Status{} : Status{read.error()};
+  }
+  const auto newest = keeper_->load(problems);
+  if (!newest) return newest.error();
+  put_into_force(*newest);
+  return {};
+}
+
+void Server::put_into_force(const revision::Applied& applied) {
+  plan_.publish(healths_.go_live(applied.plan, applied.revision));
+  log_info(plan_line(*plan_.current()));
+}
+
 // Every port is first bound alone: sharing it with another server would go unnoticed.
 Status Server::open_sockets() {
   sockets_.resize(worker_count(settings_));
@@ -103,7 +149,7 @@ Status Server::open_sockets() {
       for (auto& listeners : sockets_) {
         auto socket = UdpSocket::bind(endpoint, SharePort::yes);
         if (!socket) return socket.error();
-        listeners.push_back({purpose, std::move(*socket)});
+        listeners.push_back({purpose, endpoint, std::move(*socket)});
       }
       log_info(fmt::format("listening for {} on {}", purpose == Purpose::access ? "access" : "accounting",
                            endpoint.text()));
@@ -115,7 +161,7 @@ Status Server::open_sockets() {
 }
 
 void Server::start_threads() {
-  events_ = std::make_unique<EventLog>(feed_, settings_.log_format, settings_.plan_folder.string());
+  events_ = std::make_unique<EventLog>(feed_, tally_, settings_.log_format, way_to_add(settings_));
   proofs_ = std::make_unique<ProofPool>(sockets_.size());
   deliverer_ = std::make_unique<Deliverer>(std::move(queue_), settings_.send_from, plan_, *events_, tap_);
   AccountingWriter::Callbacks callbacks{[this](std::size_t worker, std::vector<AccountingWriter::Done> done) {
@@ -136,14 +182,38 @@ void Server::start_threads() {
   for (auto& worker : workers_) worker->start();
 }
 
-Result<std::uint64_t> Server::reload(document::Problems& problems) {
-  const std::lock_guard lock(reload_mutex_);
-  auto plan = read_plan(settings_, problems);
-  if (!plan) return plan.error();
-  plan_.publish(healths_.go_live(std::move(*plan)));
-  const auto live = plan_.current();
-  log_info(plan_line(*live));
-  return live->revision;
+Result<revision::Applied> Server::reload(const revision::Author& author, document::Problems& problems) {
+  const std::lock_guard lock(plan_mutex_);
+  const std::filesystem::path& folder = settings_.plan_folder;
+  if (folder.empty())
+    return fail(Errc::not_allowed,
+                "this node has no plan_folder in its node file: its plan is changed by commands");
+  const auto files = plan::folder_files(folder, problems);
+  const auto has_errors = [&] {
+    return fail(Errc::malformed,
+                fmt::format("the plan in '{}' has {}", folder.string(), problems.count_text()));
+  };
+  if (!files) return has_errors();
+  plan::Outside outside = plan::folder_outside(folder);
+  outside.resolve = resolve;
+  const revision::Wish wish{author, "", std::nullopt, false};
+  auto applied =
+      keeper_->apply(*files, std::move(outside), wish, "plan folder", SystemClock().now().wall, problems);
+  if (!applied && applied.error().code == Errc::malformed && problems.errors() > 0) return has_errors();
+  if (applied) put_into_force(*applied);
+  return applied;
+}
+
+Result<revision::Applied> Server::change_plan(
+    const std::function<Result<revision::Applied>(revision::Keeper&)>& change) {
+  const std::lock_guard lock(plan_mutex_);
+  auto applied = change(*keeper_);
+  if (applied && applied->revision != plan_.current()->revision) put_into_force(*applied);
+  return applied;
+}
+
+Result<IpAddress> Server::resolve_host(const std::string& host) {
+  return resolve(host);
 }
 
 NodeStatus Server::status() const {

@@ -1,6 +1,8 @@
 #pragma once
+#include "revision/keeper.h"
 #include "server/deliverer.h"
 #include "server/node_file.h"
+#include "server/tally.h"
 #include "server/worker.h"
 
 namespace jembatan::server {
@@ -29,9 +31,28 @@ class Server {
   static Result<std::unique_ptr<Server>> start(NodeSettings settings, document::Problems& problems);
   ~Server();
 
-  /// Reads the plan folder again; with an error the active plan stays in force.
-  ///   returns  the revision in force
-  Result<std::uint64_t> reload(document::Problems& problems);
+  /// Reads the plan folder again: if it has changed, the next revision is made out of it. With an error the
+  /// plan in force stays.
+  ///   errors  also Errc::not_allowed: there is no plan folder
+  Result<revision::Applied> reload(const revision::Author& author, document::Problems& problems);
+  /// Changes the plan by `change`, one at a time; what it makes is in force when this returns.
+  ///   errors  Errc::not_allowed: the plan comes from a folder; otherwise those of `change`
+  Result<revision::Applied> change_plan(
+      const std::function<Result<revision::Applied>(revision::Keeper&)>& change);
+  /// Runs `look` with the revisions, between changes.
+  template <class Look>
+  auto with_revisions(Look look) {
+    const std::lock_guard lock(plan_mutex_);
+    return look(*keeper_);
+  }
+  /// Runs `look` with a connection of its own to the revisions' store: not held up by changes.
+  template <class Look>
+  auto with_archive(Look look) {
+    const std::lock_guard lock(archive_mutex_);
+    return look(*archive_);
+  }
+  static Result<IpAddress> resolve_host(const std::string& host);
+  const Tally& tally() const { return tally_; }
   NodeStatus status() const;
   forward::LivePlanPtr plan() const { return plan_.current(); }
   Feed& feed() { return feed_; }
@@ -48,6 +69,8 @@ class Server {
   explicit Server(NodeSettings settings);
   Status lock_data_folder();
   Status open_store();
+  Status open_plan(document::Problems& problems);
+  void put_into_force(const revision::Applied& applied);
   Status open_sockets();
   void start_threads();
 
@@ -58,7 +81,13 @@ class Server {
   PlanSlot plan_;
   Feed feed_;
   Tap tap_;
-  std::mutex reload_mutex_;
+  Tally tally_;
+  SystemRandom random_;  // under plan_mutex_
+  std::mutex plan_mutex_;
+  std::unique_ptr<revision::Archive> plan_store_;
+  std::unique_ptr<revision::Keeper> keeper_;
+  std::mutex archive_mutex_;
+  std::unique_ptr<revision::Archive> archive_;
   std::unique_ptr<EventLog> events_;
   std::unique_ptr<ProofPool> proofs_;
   std::unique_ptr<accounting::Store> store_;  // until the writer takes it

@@ -9,7 +9,7 @@ namespace {
 
 engine::Settings settings_for(const std::vector<Listener>& listeners) {
   engine::Settings out;
-  for (const Listener& listener : listeners) out.listeners.push_back(listener.purpose);
+  for (const Listener& listener : listeners) out.listeners.push_back({listener.purpose, listener.at});
   return out;
 }
 

@@ -25,6 +25,7 @@ struct Shared {
 
 struct Listener {
   forward::Purpose purpose{};
+  Endpoint at;  ///< as the node file says
   UdpSocket socket;
 };
 

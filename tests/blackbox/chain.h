@@ -12,7 +12,8 @@ inline const std::string kClient = std::string(JEMBATAN_PROGRAMS) + "/jembatan";
 /// One node in a folder of its own: write the plan, start, ask, stop.
 class TestNode {
  public:
-  explicit TestNode(const std::string& name, const std::string& more = "");
+  enum class Plan { in_folder, by_commands };
+  explicit TestNode(const std::string& name, const std::string& more = "", Plan from = Plan::in_folder);
   /// Writes plan/NAME.toml.
   void plan(const std::string& text, const std::string& name = "plan") const;
   void start();  ///< waits until it is up; fails the test if it does not come up

@@ -87,7 +87,7 @@ TEST(Start, ANodeFileWithMistakesIsRefusedWithTheirPlaces) {
   const auto finished = support::run({kServer, "--node", (folder.path() / "node.toml").string()});
   EXPECT_EQ(finished.exit_code, 1);
   EXPECT_THAT(finished.error, HasSubstr("node.toml:2:1: error: unknown key 'plan_foldr' in the node file"));
-  EXPECT_THAT(finished.error, HasSubstr("the management API is not encrypted"));
+  EXPECT_THAT(finished.error, HasSubstr("is to listen on 192.0.2.1:8812 without TLS"));
   EXPECT_EQ(support::run({kServer}).exit_code, 2);
   EXPECT_EQ(support::run({kServer, "--nod", "x"}).exit_code, 2);
   EXPECT_EQ(support::run({kServer, "--help"}).exit_code, 0);
@@ -272,10 +272,11 @@ TEST_F(ApiTest, AReloadOfABrokenPlanNamesThePlaces) {
   const auto reload = client({"plan", "reload", "--node", node.file()});
   EXPECT_EQ(reload.exit_code, 1);
   EXPECT_THAT(reload.error, HasSubstr("the active plan stays in force"));
-  EXPECT_THAT(reload.error, HasSubstr("more.toml:2:8: error: 'name' is a whole number; allowed: text"));
+  EXPECT_THAT(reload.error, HasSubstr("more.toml:2:8: error: 'name' is a whole number\n    2 | name = 3\n"));
 }
 
 TEST_F(ApiTest, ALargeBodyIsRefused) {
+  std::signal(SIGPIPE, SIG_IGN);  // the node may close before all is sent
   http->set_bearer_token_auth(token.c_str());
   const auto answer = http->Post("/v1/plan/reload", std::string(10 << 20, 'x'), "text/plain");
   if (answer) {

@@ -39,11 +39,11 @@ Node::Node(Network& network, std::string address, std::string_view plan, unsigne
     : network_(network),
       address_(*IpAddress::parse(address)),
       random_(seed),
-      engine_({{forward::Purpose::access, forward::Purpose::accounting}, 4096, 10000ms, 4096}, random_,
-              counters_),
+      engine_({{{forward::Purpose::access, {}}, {forward::Purpose::accounting, {}}}, 4096, 10000ms, 4096},
+              random_, counters_),
       delivery_(random_, counters_, 64),
       next_sweep_(network.now().steady) {
-  const auto live = board_.go_live(support::plan_of(plan));
+  const auto live = board_.go_live(support::plan_of(plan), 1);
   engine_.use(live);
   delivery_.use(live);
 }

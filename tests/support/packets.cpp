@@ -81,7 +81,7 @@ RequestBuilder status_server(std::uint8_t identifier) {
 
 namespace {
 
-plan::SecretSources no_sources() {
+plan::Outside no_sources() {
   const auto none = [](const std::string& name) -> Result<std::string> {
     return fail(Errc::not_found, "no source '" + name + "' in this test");
   };

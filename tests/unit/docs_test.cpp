@@ -11,6 +11,7 @@
 #include "cli/reference.h"
 #include "dictionary/read.h"
 #include "document/parse.h"
+#include "plan/advice.h"
 #include "plan/read.h"
 #include "server/node_file.h"
 #include "support/packets.h"
@@ -90,9 +91,50 @@ TEST(Docs, EveryCallOfTheApiIsDescribed) {
     const std::size_t space = call.find(' ');
     const std::size_t path = page.find("\n  " + call.substr(space + 1) + ":\n");
     ASSERT_NE(path, std::string::npos) << call;
-    const std::string method = call.substr(0, space) == "GET" ? "    get:" : "    post:";
-    EXPECT_EQ(page.substr(page.find('\n', path + 1) + 1, method.size()), method) << call;
+    const std::string described = page.substr(path, page.find("\n  /", path + 1) - path);
+    const std::string method = call.substr(0, space) == "GET" ? "\n    get:\n" : "\n    post:\n";
+    EXPECT_NE(described.find(method), std::string::npos) << call;
   }
+}
+
+TEST(Docs, EveryRuleOfTheChecksAdviceIsDescribed) {
+  std::string table = "| rule | what it finds |\n|---|---|\n";
+  for (const auto& [rule, meaning] : plan::advice_rules())
+    table += fmt::format("| `{}` | {} |\n", rule, meaning);
+  expect_page("plan.md", with_table(support::read_file(kDocs / "plan.md"), "advice", table));
+}
+
+// The reports of plans with mistakes: as `jembatan plan check` prints them, and as the documentation shows
+// two.
+TEST(Docs, PlansWithMistakesAreReportedAsWritten) {
+  const std::filesystem::path golden =
+      std::filesystem::path(JEMBATAN_SOURCE_DIR) / "tests" / "golden" / "plan-check";
+  std::string page = support::read_file(kDocs / "plan.md");
+  int plans = 0;
+  for (const auto& entry : std::filesystem::directory_iterator(golden)) {
+    document::Problems problems;
+    const auto plan = plan::read_folder(entry.path(), problems);
+    const std::string report = problems.text() + problems.count_text() + "\n";
+    if (writing()) support::write_file(entry.path() / "report.txt", report);
+    EXPECT_EQ(support::read_file(entry.path() / "report.txt"), report) << entry.path();
+    EXPECT_EQ(plan == nullptr, problems.errors() > 0) << entry.path();
+    const std::string name = entry.path().filename().string();
+    const std::string begin = "<!-- golden " + name + " -->\n";
+    const std::size_t at = page.find(begin);
+    ++plans;
+    if (at == std::string::npos) continue;
+    std::string shown;
+    for (const auto& file : std::filesystem::directory_iterator(entry.path())) {
+      if (file.path().extension() == ".toml" && name == "two-brackets") {
+        shown = "With this in `" + file.path().filename().string() + "`:\n\n```\n" +
+                support::read_file(file.path()) + "```\n\n" + shown;
+      }
+    }
+    shown += "```\n" + report + "```\n";
+    page = page.substr(0, at + begin.size()) + shown + page.substr(page.find("<!-- end -->", at));
+  }
+  EXPECT_GE(plans, 5);
+  expect_page("plan.md", page);
 }
 
 // Each ```toml block of the page that holds a plan is read as one; together they are one plan.

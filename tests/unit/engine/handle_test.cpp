@@ -90,9 +90,9 @@ message_authenticator = "if-present"
 class Handle : public testing::Test {
  protected:
   Handle()
-      : engine({{forward::Purpose::access, forward::Purpose::accounting}, 256, 10000ms, 64}, random,
-               counters) {
-    engine.use(board.go_live(support::plan_of(kPlan)));
+      : engine({{{forward::Purpose::access, {}}, {forward::Purpose::accounting, {}}}, 256, 10000ms, 64},
+               random, counters) {
+    engine.use(board.go_live(support::plan_of(kPlan), 1));
   }
 
   // Everything that a datagram leads to; what was done before is forgotten.
@@ -488,7 +488,7 @@ TEST_F(Handle, ChapWithoutChallengeTakesTheAuthenticatorAlong) {  // RFC 2865 §
 TEST_F(Handle, RequestsUnderWayEndWithThePlanTheyBeganWith) {
   receive(lagoon());
   keep_asked();
-  engine.use(board.go_live(support::plan_of("")));
+  engine.use(board.go_live(support::plan_of(""), 1));
   from_server(answer_of(Code::access_accept, "danau"));
   EXPECT_EQ(reply_code(), Code::access_accept);
   receive(lagoon(8));
@@ -583,9 +583,100 @@ TEST_F(Handle, RandomDatagramsAlwaysEndInOneOutcome) {
   expect_counters_to_add_up();
 }
 
+constexpr const char* kRotating = R"(
+[[client]]
+name = "deck"
+address = "192.0.2.0/24"
+secret = "baru"
+old_secret = "lama"
+old_secret_until = "2026-09-22T00:00:00Z"
+[[client]]
+name = "slow"
+address = "198.51.100.0/24"
+secret = "laut"
+requests_per_second = 5
+listeners = ["access"]
+[[user]]
+name = "tamu@reef.example"
+password = { clear = "ombak-3" }
+[[realm]]
+name = "reef.example"
+handle = "here"
+)";
+
+class Rotating : public Handle {
+ protected:
+  Rotating() {
+    live = board.go_live(support::plan_of(kRotating), 2);
+    engine.use(live);
+  }
+  std::string sign_in_with(std::string_view with, std::uint8_t identifier) {
+    request =
+        access_request(identifier).user("tamu@reef.example").password("ombak-3").signed_with(secret(with));
+    receive(request);
+    return outcome();
+  }
+  bool reply_is_signed_with(std::string_view with) const {
+    return wire::verify_response(*PacketView::parse(reply()), PacketView::parse(request)->authenticator(),
+                                 secret(with));
+  }
+  Octets request;
+  forward::LivePlanPtr live;
+};
+
+TEST_F(Rotating, BothSecretsAreValidAndItIsKnownWhichWasUsed) {
+  const auto& activity = live->activity_of(live->plan->clients[0]);
+  EXPECT_EQ(sign_in_with("lama", 1), "accepted");
+  EXPECT_TRUE(reply_is_signed_with("lama"));
+  EXPECT_TRUE(activity.last_verified(plan::WhichSecret::old));
+  EXPECT_FALSE(activity.last_verified(plan::WhichSecret::current));
+  EXPECT_EQ(sign_in_with("baru", 2), "accepted");
+  EXPECT_TRUE(reply_is_signed_with("baru"));
+  EXPECT_EQ(activity.last_verified(plan::WhichSecret::current), clock.now().wall);
+  EXPECT_EQ(sign_in_with("laut", 3), "wrong-signature");
+}
+
+TEST_F(Rotating, TheOldSecretEndsAtItsDate) {
+  EXPECT_EQ(sign_in_with("lama", 1), "accepted");
+  clock.advance(24h);
+  EXPECT_EQ(sign_in_with("lama", 2), "wrong-signature");
+  EXPECT_EQ(sign_in_with("baru", 3), "accepted");
+}
+
+TEST_F(Rotating, AccountingWithTheOldSecretIsKept) {
+  account(accounting_request("Start", "s1").user("tamu@reef.example").signed_with(secret("lama")));
+  EXPECT_EQ(out.recordings.size(), 1U);
+}
+
+TEST_F(Rotating, WhatIsKnownOfAClientOutlivesAChange) {
+  EXPECT_EQ(sign_in_with("lama", 1), "accepted");
+  const auto next = board.go_live(live->plan, 3);
+  EXPECT_TRUE(next->activity_of(next->plan->clients[0]).last_verified(plan::WhichSecret::old));
+}
+
+TEST_F(Rotating, AClientStaysOnItsListeners) {
+  receive(accounting_request("Start", "s1").signed_with(secret("laut")), "198.51.100.7:4000", 1);
+  EXPECT_EQ(outcome(), "wrong-listener");
+}
+
+TEST_F(Rotating, RequestsBeyondTheLimitAreDroppedUntilTimeHasPassed) {
+  int accepted = 0;
+  for (std::uint8_t i = 0; i < 20; ++i) {
+    receive(access_request(i).user("tamu@reef.example").password("ombak-3").signed_with(secret("laut")),
+            "198.51.100.7:4000");
+    accepted += outcome() == "accepted" ? 1 : 0;
+  }
+  EXPECT_EQ(accepted, 5);
+  EXPECT_EQ(outcome(), "over-limit");
+  clock.advance(400ms);
+  receive(access_request(90).user("tamu@reef.example").password("ombak-3").signed_with(secret("laut")),
+          "198.51.100.7:4000");
+  EXPECT_EQ(outcome(), "accepted");
+}
+
 class DeliveryTest : public testing::Test {
  protected:
-  DeliveryTest() : delivery(random, counters, 4) { delivery.use(board.go_live(support::plan_of(kPlan))); }
+  DeliveryTest() : delivery(random, counters, 4) { delivery.use(board.go_live(support::plan_of(kPlan), 1)); }
 
   static accounting::Undelivered item(std::int64_t place, const std::string& group = "lagoon") {
     accounting::Undelivered out;

@@ -33,7 +33,7 @@ struct Bench {
               "\"\nsecret = \"x\"\npriority = " + std::to_string(servers[i].priority) +
               "\nweight = " + std::to_string(servers[i].weight) + "\n";
     }
-    live = board.go_live(support::plan_of(toml));
+    live = board.go_live(support::plan_of(toml), 1);
   }
   const plan::Group& group() const { return live->plan->groups[0]; }
   const std::vector<HealthPtr>& health() const { return live->health_of(0, Purpose::access); }
@@ -112,7 +112,7 @@ TEST(Health, ADownServerGetsOneRequestEachInterval) {
 TEST(Health, OutlivesAChangeOfThePlanThatKeepsTheServer) {
   Bench bench({{1, 1}});
   bench.take_down(0);
-  const auto next = bench.board.go_live(bench.live->plan);
+  const auto next = bench.board.go_live(bench.live->plan, 2);
   EXPECT_EQ(next->revision, 2U);
   EXPECT_TRUE(next->health_of(0, Purpose::access)[0]->down());
   EXPECT_FALSE(next->health_of(0, Purpose::accounting)[0]->down());

@@ -127,7 +127,7 @@ INSTANTIATE_TEST_SUITE_P(
                     "'secret' is empty"},
         ProblemCase{"unknown kind of secret",
                     "[[client]]\nname = \"a\"\nsecret = { flie = \"s\" }\naddress = \"192.0.2.3\"",
-                    "unknown key 'flie' in secret"},
+                    "'secret' is kept in 'flie', which is no place for secrets; nearest: 'file'"},
         ProblemCase{"secret file not there",
                     "[[client]]\nname = \"a\"\nsecret = { file = \"s\" }\naddress = \"192.0.2.3\"",
                     "plan.toml:3:19: error: 'secret': no source 's' in this test"},

@@ -31,6 +31,15 @@ TEST(ClientTable, AddressFamiliesAreApart) {
   EXPECT_EQ(found(table, "::1"), ClientTable::kNone);
 }
 
+TEST(ClientTable, FindsThePrefixAroundAPrefix) {
+  ClientTable table;
+  table.insert(*Prefix::parse("192.0.2.0/24"), 1);
+  table.insert(*Prefix::parse("192.0.2.32/28"), 2);
+  EXPECT_EQ(table.around(*Prefix::parse("192.0.2.33")), 2U);
+  EXPECT_EQ(table.around(*Prefix::parse("192.0.2.32/28")), 1U);
+  EXPECT_EQ(table.around(*Prefix::parse("192.0.2.0/24")), ClientTable::kNone);
+}
+
 TEST(ClientTable, TheSamePrefixAgainKeepsTheFirst) {
   ClientTable table;
   table.insert(*Prefix::parse("192.0.2.0/24"), 1);

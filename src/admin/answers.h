@@ -1,0 +1,35 @@
+#pragma once
+// What every call of the API answers with, and reads from.
+#include <httplib.h>
+
+#include <nlohmann/json.hpp>
+
+#include "document/problems.h"
+#include "document/value.h"
+#include "revision/archive.h"
+
+namespace jembatan::admin {
+
+void answer(httplib::Response& response, const nlohmann::json& body);
+/// Problem details (RFC 9457).
+void problem(httplib::Response& response, int status, std::string_view title, const std::string& detail);
+/// The problem that an error makes: 404 not found, 403 not allowed, 409 conflict, 422 with the plan's
+/// problems, 507 for the store.
+void problem(httplib::Response& response, const Error& error, const document::Problems& problems = {});
+
+/// One part of a query, as a number.
+std::optional<std::uint64_t> number_in(const httplib::Request& request, const char* key);
+
+/// The body as a JSON object with no other keys than these; otherwise a problem is answered.
+std::optional<nlohmann::json> read_body(const httplib::Request& request, httplib::Response& response,
+                                        const std::vector<std::string>& allowed);
+/// The text under a key; empty if it is not there.
+///   errors  Errc::malformed: it is something else
+Result<std::string> text_in(const nlohmann::json& body, const std::string& key);
+
+/// Values of a plan as JSON and back.
+///   errors  Errc::malformed: null, or nested deeper than any plan is
+Result<document::Value> value_of(const nlohmann::json& body, int depth = 0);
+nlohmann::json json_of(const document::Value& value);
+
+}  // namespace jembatan::admin

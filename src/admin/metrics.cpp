@@ -1,0 +1,94 @@
+#include "admin/metrics.h"
+
+#include <fmt/format.h>
+
+namespace jembatan::admin {
+namespace {
+
+// A label's value: backslash, quote and newline are escaped.
+std::string label(std::string_view value) {
+  std::string out;
+  for (const char c : value) {
+    if (c == '\\' || c == '"') out += '\\';
+    out += c == '\n' ? ' ' : c;
+  }
+  return out.empty() ? "none" : out;
+}
+
+class Page {
+ public:
+  void metric(std::string_view name, std::string_view type, std::string_view help) {
+    name_ = name;
+    text_ += fmt::format("# HELP {} {}\n# TYPE {} {}\n", name, help, name, type);
+  }
+  void value(std::uint64_t value, std::string_view labels = "") {
+    text_ += fmt::format("{}{}{}{} {}\n", name_, labels.empty() ? "" : "{", labels, labels.empty() ? "" : "}",
+                         value);
+  }
+  void single(std::string_view name, std::string_view type, std::string_view help, std::uint64_t number) {
+    metric(name, type, help);
+    value(number);
+  }
+  void tally(std::string_view name, std::string_view what, const server::Tally::Counts& counts) {
+    metric(name, "counter",
+           fmt::format("Datagrams by {} and outcome; beyond {} of them: other", what,
+                       server::Tally::kMostNames));
+    for (const auto& [who, row] : counts) {
+      for (std::size_t i = 0; i < row.size(); ++i) {
+        if (row[i] == 0) continue;
+        value(row[i], fmt::format("{}=\"{}\",outcome=\"{}\"", what, label(who),
+                                  engine::name_of(static_cast<engine::Outcome>(i))));
+      }
+    }
+  }
+  std::string text() && { return std::move(text_); }
+
+ private:
+  std::string name_;
+  std::string text_;
+};
+
+}  // namespace
+
+std::string metrics_text(const server::Server& server) {
+  const server::NodeStatus status = server.status();
+  const auto live = server.plan();
+  Page page;
+  page.single("jembatan_received_total", "counter", "Datagrams received", status.received);
+  page.metric("jembatan_outcomes_total", "counter", "Datagrams by outcome; they add up to those received");
+  for (const auto& [outcome, count] : status.outcomes)
+    page.value(count, fmt::format("outcome=\"{}\"", engine::name_of(outcome)));
+  page.tally("jembatan_client_outcomes_total", "client", server.tally().by_client());
+  page.tally("jembatan_realm_outcomes_total", "realm", server.tally().by_realm());
+  page.metric("jembatan_server_asked_total", "counter", "Attempts at servers that requests are forwarded to");
+  const auto each_server = [&](const auto& number) {
+    for (std::size_t g = 0; g < live->plan->groups.size(); ++g) {
+      const plan::Group& group = live->plan->groups[g];
+      for (const auto purpose : {forward::Purpose::access, forward::Purpose::accounting}) {
+        for (std::size_t s = 0; s < group.servers.size(); ++s) {
+          page.value(number(*live->health_of(g, purpose)[s]),
+                     fmt::format("group=\"{}\",server=\"{}\",purpose=\"{}\"", label(group.name),
+                                 label(group.servers[s].name),
+                                 purpose == forward::Purpose::access ? "access" : "accounting"));
+        }
+      }
+    }
+  };
+  each_server([](const forward::ServerHealth& health) { return health.asked_count(); });
+  page.metric("jembatan_server_answered_total", "counter", "Genuine replies of those servers");
+  each_server([](const forward::ServerHealth& health) { return health.answered_count(); });
+  page.metric("jembatan_server_down", "gauge", "1: the server counts as down");
+  each_server([](const forward::ServerHealth& health) { return std::uint64_t{health.down() ? 1U : 0U}; });
+  page.single("jembatan_in_flight", "gauge", "Requests being worked on", status.in_flight);
+  page.single("jembatan_accounting_under_way", "gauge", "Records on their way to a group",
+              status.accounting_under_way);
+  page.single("jembatan_events_shed_total", "counter", "Log events that were not written",
+              status.events_shed);
+  page.single("jembatan_plan_revision", "gauge", "Revision of the plan in force", status.plan_revision);
+  page.single("jembatan_plan_clients", "gauge", "Clients in the plan", live->plan->clients.size());
+  page.single("jembatan_up_seconds", "gauge", "Seconds since the start",
+              static_cast<std::uint64_t>(status.up.count()));
+  return std::move(page).text();
+}
+
+}  // namespace jembatan::admin

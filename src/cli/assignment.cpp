@@ -1,0 +1,64 @@
+#include "cli/assignment.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "admin/answers.h"
+#include "base/text.h"
+#include "document/parse.h"
+
+namespace jembatan::cli {
+
+using nlohmann::json;
+
+namespace {
+
+bool always_text(std::string_view key) {
+  static constexpr std::string_view kTexts[] = {"name", "address", "note", "when", "forward", "handle"};
+  const std::string_view last = key.substr(key.rfind('.') + 1);
+  return key.starts_with("labels.") ||
+         std::find(std::begin(kTexts), std::end(kTexts), last) != std::end(kTexts);
+}
+
+bool is_secret(std::string_view key) {
+  const std::string_view last = key.substr(key.rfind('.') + 1);
+  return last == "secret" || last == "old_secret" || key == "password.clear" || key == "password.hash";
+}
+
+json value_in(const std::string& text) {
+  document::Problems problems;
+  const auto file = document::parse("value", "x = " + text, problems);
+  if (!file || file->root.entries.size() != 1) return text;
+  const document::Value& value = file->root.entries.front().value;
+  return value.kind == document::Kind::date_or_time ? json(text) : admin::json_of(value);
+}
+
+}  // namespace
+
+Result<Assignment> read_assignment(const std::string& text) {
+  const std::size_t equals = text.find('=');
+  if (equals == std::string::npos || equals == 0)
+    return fail(Errc::malformed, fmt::format("'{}' is no KEY=VALUE", escaped(text)));
+  Assignment out{text.substr(0, equals), nullptr};
+  const std::string value = text.substr(equals + 1);
+  if (value.empty()) return out;
+  if (value[0] == '@') {
+    auto content = document::read_file(value.substr(1));
+    if (!content) return content.error();
+    out.value = trim(*content);
+  } else if (is_secret(out.key)) {
+    if (value != "generate") {
+      return fail(
+          Errc::malformed,
+          fmt::format("'{}=…' can be seen by everybody on this machine; allowed: {}=@FILE, or {}=generate",
+                      out.key, out.key, out.key));
+    }
+    out.value = json{{"generate", true}};
+  } else {
+    out.value = always_text(out.key) && value[0] != '"' ? json(value) : value_in(value);
+  }
+  return out;
+}
+
+}  // namespace jembatan::cli

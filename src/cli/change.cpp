@@ -1,0 +1,119 @@
+#include "cli/change.h"
+
+#include <fmt/format.h>
+
+#include <map>
+#include <nlohmann/json.hpp>
+
+#include "base/text.h"
+
+namespace jembatan::cli {
+
+using nlohmann::json;
+
+namespace {
+
+struct Sign {
+  std::string_view sign;
+  Colour colour;
+};
+
+Sign sign_of(const std::string& what) {
+  if (what == "added") return {"+", Colour::good};
+  if (what == "removed") return {"-", Colour::bad};
+  if (what == "moved") return {">", Colour::warn};
+  return {"~", Colour::warn};
+}
+
+std::string field_text(const json& field) {
+  const std::string name = field.value("field", "");
+  const std::string before = field.value("before", "");
+  const std::string after = field.value("after", "");
+  if (name == "text") return "      its text\n";
+  if (before.empty()) return fmt::format("      {}: {}\n", name, after);
+  if (after.empty()) return fmt::format("      {}: {} taken away\n", name, before);
+  return fmt::format("      {}: {} -> {}\n", name, before, after);
+}
+
+}  // namespace
+
+std::vector<Option> change_options() {
+  std::vector<Option> out = node_options();
+  out.push_back({"--message", "TEXT", "why, for the history", false, "-m"});
+  out.push_back({"--base", "NUMBER", "refuse if another revision is in force by now"});
+  out.push_back({"--dry-run", "", "show what would change, and change nothing"});
+  out.push_back({"--json", "", "one JSON document instead of text"});
+  return out;
+}
+
+Status add_wish(const Arguments& arguments, json& body) {
+  if (arguments.has("--message")) body["message"] = arguments.get("--message");
+  if (arguments.has("--dry-run")) body["dry_run"] = true;
+  if (!arguments.has("--base")) return {};
+  const std::string base = arguments.get("--base");
+  if (base.empty() || base.size() > 15 || base.find_first_not_of("0123456789") != std::string::npos)
+    return fail(Errc::malformed,
+                fmt::format("--base '{}'; allowed: the number of a revision", escaped(base)));
+  body["base"] = std::stoull(base);
+  return {};
+}
+
+std::string changes_text(const json& changes, const Terminal& terminal) {
+  std::string out;
+  std::map<std::string, int> counts;
+  for (const json& change : changes) {
+    const std::string what = change.value("what", "");
+    const Sign sign = sign_of(what);
+    const std::string kind = change.value("kind", "");
+    const std::string name = change.value("name", "");
+    std::string line = fmt::format("  {} {}", sign.sign, kind);
+    if (!name.empty()) line += fmt::format(" '{}'", escaped(name));
+    const std::string place = change.value("place", "");
+    if (!place.empty()) line += fmt::format("  {} {}", what == "moved" ? "moved" : "stands", place);
+    out += terminal.coloured(line, sign.colour) + "\n";
+    for (const json& field : change.value("fields", json::array())) out += field_text(field);
+    ++counts[what];
+  }
+  std::vector<std::string> parts;
+  for (const char* what : {"added", "changed", "removed", "moved"}) {
+    if (counts.contains(what)) parts.push_back(fmt::format("{} {}", counts[what], what));
+  }
+  out += parts.empty() ? "no differences\n" : join(parts, ", ") + "\n";
+  return out;
+}
+
+void print_applied(const json& body, bool dry_run, Terminal& terminal) {
+  const auto problems = problems_in(body);
+  if (!problems.list().empty()) terminal.note(problems.text());
+  const auto revision = body.value("plan_revision", 0);
+  terminal.out(changes_text(body.value("changes", json::array()), terminal));
+  const json resolved = body.value("resolved", json::object());
+  for (const auto& [host, address] : resolved.items())
+    terminal.line(fmt::format("host {} has the address {}", host, address.get<std::string>()));
+  if (dry_run) {
+    terminal.line(fmt::format("a dry run: revision {} stays in force", revision));
+  } else if (body.value("changed", false)) {
+    terminal.line(fmt::format("revision {} is in force", revision));
+  } else {
+    terminal.line(fmt::format("that is the plan already: revision {} stays in force", revision));
+  }
+}
+
+Exit send_change(const Arguments& arguments, Terminal& terminal, const std::string& path, json body) {
+  if (const Status s = add_wish(arguments, body); !s) return report(s.error(), terminal);
+  auto node = NodeClient::open(arguments);
+  if (!node) return report(node.error(), terminal);
+  const auto done = node->post(path, body);
+  if (!done) {
+    const Exit exit = report(done.error(), terminal);
+    return done.error().code == Errc::malformed ? Exit::no : exit;
+  }
+  if (arguments.has("--json")) {
+    terminal.line(done->dump(2));
+  } else {
+    print_applied(*done, arguments.has("--dry-run"), terminal);
+  }
+  return Exit::done;
+}
+
+}  // namespace jembatan::cli

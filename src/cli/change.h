@@ -1,0 +1,24 @@
+#pragma once
+// What the commands share that change the plan of a node.
+#include "cli/node_access.h"
+
+namespace jembatan::cli {
+
+/// --message, --base, --dry-run, --json, and the options that name a node.
+std::vector<Option> change_options();
+
+/// Adds to the body what the options say: message, base, dry_run.
+///   errors  Errc::malformed: a base that is no number
+Status add_wish(const Arguments& arguments, nlohmann::json& body);
+
+/// Sends the change and prints what came of it.
+Exit send_change(const Arguments& arguments, Terminal& terminal, const std::string& path,
+                 nlohmann::json body);
+
+/// The changes for people: "~ client 'kerapu-deck-2'", its fields below it, and how many there are.
+std::string changes_text(const nlohmann::json& changes, const Terminal& terminal);
+
+/// "revision 8 is in force", what changed, and advice.
+void print_applied(const nlohmann::json& body, bool dry_run, Terminal& terminal);
+
+}  // namespace jembatan::cli

@@ -1,0 +1,163 @@
+#include "cli/objects.h"
+
+#include <fmt/format.h>
+
+#include <nlohmann/json.hpp>
+
+#include "admin/answers.h"
+#include "base/text.h"
+#include "cli/assignment.h"
+#include "document/write.h"
+
+namespace jembatan::cli {
+
+using nlohmann::json;
+
+namespace {
+
+std::string address_text(const json& lookup) {
+  const std::string address = lookup.value("address", "");
+  if (lookup["client"].is_null()) return fmt::format("{} belongs to no client\n", address);
+  std::string out = fmt::format("{} is client '{}'", address, lookup.value("client", ""));
+  for (const json& shadowed : lookup.value("shadowed", json::array()))
+    out += fmt::format(", before '{}' ({})", shadowed.value("client", ""), shadowed.value("prefix", ""));
+  return out + "\n";
+}
+
+Exit list(const Listing& listing, const Arguments& arguments, Terminal& terminal) {
+  auto node = NodeClient::open(arguments);
+  if (!node) return report(node.error(), terminal);
+  std::vector<std::pair<std::string, std::string>> query{{"kind", listing.kind}};
+  for (const std::string& label : arguments.all("--label")) query.emplace_back("label", label);
+  if (arguments.has("--address")) query.emplace_back("address", arguments.get("--address"));
+  const auto body = node->call("GET", "/v1/plan/objects", query);
+  if (!body) return report(body.error(), terminal);
+  if (arguments.has("--json")) {
+    terminal.line(body->dump(2));
+    return Exit::done;
+  }
+  if (body->contains("lookup")) terminal.out(address_text(body->at("lookup")));
+  const json& objects = body->at("objects");
+  if (objects.empty()) {
+    if (!body->contains("lookup")) terminal.line(fmt::format("no {} found", listing.kind));
+    return Exit::done;
+  }
+  Table table(listing.heading);
+  for (const json& object : objects) table.add(listing.row(object));
+  terminal.out(table.text());
+  if (objects.size() > 20) terminal.line(fmt::format("{} of them", objects.size()));
+  return Exit::done;
+}
+
+Exit show(const std::string& kind, const Arguments& arguments, Terminal& terminal) {
+  auto node = NodeClient::open(arguments);
+  if (!node) return report(node.error(), terminal);
+  const auto body =
+      node->call("GET", "/v1/plan/objects", {{"kind", kind}, {"name", arguments.positionals().front()}});
+  if (!body) return report(body.error(), terminal);
+  const json& object = body->at("objects").front();
+  if (arguments.has("--json")) {
+    terminal.line(object.dump(2));
+    return Exit::done;
+  }
+  // JSON has lost the order of keys; the plan's own is put back by the object's canonical form.
+  const auto table = admin::value_of(object);
+  if (table) terminal.out(revision::object_of(kind, *table).text);
+  return Exit::done;
+}
+
+Exit change(const std::string& what, const std::string& kind, const Arguments& arguments,
+            Terminal& terminal) {
+  json fields = json::object();
+  const Status read = read_fields(arguments.positionals(), fields);
+  if (!read) return report(read.error(), terminal);
+  return send_change(arguments, terminal, "/v1/plan/change",
+                     one_change(what, kind, arguments.positionals().front(), fields));
+}
+
+std::vector<Option> reading_options() {
+  std::vector<Option> out = node_options();
+  out.push_back({"--json", "", "one JSON document instead of text"});
+  return out;
+}
+
+}  // namespace
+
+json one_change(const std::string& what, const std::string& kind, const std::string& name, json fields) {
+  return {{"changes",
+           json::array({{{"do", what}, {"kind", kind}, {"name", name}, {"fields", std::move(fields)}}})}};
+}
+
+Status read_fields(const std::vector<std::string>& words, json& fields) {
+  for (std::size_t i = 1; i < words.size(); ++i) {
+    auto assignment = read_assignment(words[i]);
+    if (!assignment) return assignment.error();
+    fields[assignment->key] = std::move(assignment->value);
+  }
+  return {};
+}
+
+std::string cut(const std::string& text, std::size_t most) {
+  if (text.size() <= most) return text;
+  std::size_t end = most - 1;
+  while (end > 0 && (static_cast<unsigned char>(text[end]) & 0xC0U) == 0x80U)
+    --end;  // not inside a character
+  return text.substr(0, end) + "…";
+}
+
+std::string cell(const json& object, const std::string& key, std::size_t most) {
+  const auto found = object.find(key);
+  if (found == object.end()) return "-";
+  return cut(found->is_string() ? escaped(found->get<std::string>()) : found->dump(), most);
+}
+
+Command list_command(const Listing& listing, std::vector<Option> filters) {
+  for (Option& option : reading_options()) filters.push_back(std::move(option));
+  return {listing.kind + " list",
+          fmt::format("List the {}s of a node's plan", listing.kind),
+          fmt::format("jembatan {} list --lab hub", listing.kind),
+          std::move(filters),
+          {},
+          [listing](const Arguments& a, Terminal& t) { return list(listing, a, t); }};
+}
+
+Command show_command(const Listing& listing) {
+  return {listing.kind + " show",
+          fmt::format("Show one {} as it stands in the plan; secrets by their marks", listing.kind),
+          fmt::format("jembatan {} show {} --lab hub", listing.kind, listing.name_example),
+          reading_options(),
+          {"NAME", "its name", true, false},
+          [kind = listing.kind](const Arguments& a, Terminal& t) { return show(kind, a, t); }};
+}
+
+Command add_command(const Listing& listing) {
+  return {listing.kind + " add",
+          fmt::format("Add a {} to a node's plan", listing.kind),
+          fmt::format("jembatan {} add {} {} --node node.toml", listing.kind, listing.name_example,
+                      listing.set_example),
+          change_options(),
+          {"NAME KEY=VALUE", "its name, and its fields; @FILE as value: what is in the file", true, true},
+          [kind = listing.kind](const Arguments& a, Terminal& t) { return change("add", kind, a, t); }};
+}
+
+Command set_command(const Listing& listing) {
+  return {
+      listing.kind + " set",
+      fmt::format("Change fields of a {}; KEY= takes one away", listing.kind),
+      fmt::format("jembatan {} set {} {} --node node.toml", listing.kind, listing.name_example,
+                  listing.set_example),
+      change_options(),
+      {"NAME KEY=VALUE", "its name, and what is to change; @FILE as value: what is in the file", true, true},
+      [kind = listing.kind](const Arguments& a, Terminal& t) { return change("set", kind, a, t); }};
+}
+
+Command remove_command(const Listing& listing) {
+  return {listing.kind + " remove",
+          fmt::format("Take a {} out of a node's plan", listing.kind),
+          fmt::format("jembatan {} remove {} --node node.toml", listing.kind, listing.name_example),
+          change_options(),
+          {"NAME", "its name", true, false},
+          [kind = listing.kind](const Arguments& a, Terminal& t) { return change("remove", kind, a, t); }};
+}
+
+}  // namespace jembatan::cli

@@ -1,0 +1,35 @@
+#pragma once
+// Commands that are the same for each kind of object: list, show, add, set, remove.
+#include <nlohmann/json_fwd.hpp>
+
+#include "cli/change.h"
+
+namespace jembatan::cli {
+
+/// How a kind of object is shown in a list.
+struct Listing {
+  std::string kind;
+  std::vector<std::string> heading;
+  std::vector<std::string> (*row)(const nlohmann::json& object);
+  std::string name_example;  ///< for the commands' examples
+  std::string set_example;   ///< "waits=10s"
+};
+
+Command list_command(const Listing& listing, std::vector<Option> filters = {});
+Command show_command(const Listing& listing);
+Command add_command(const Listing& listing);
+Command set_command(const Listing& listing);
+Command remove_command(const Listing& listing);
+
+/// The body of a change of one object.
+nlohmann::json one_change(const std::string& what, const std::string& kind, const std::string& name,
+                          nlohmann::json fields);
+
+/// Reads KEY=VALUE words from the second on into `fields`.
+Status read_fields(const std::vector<std::string>& words, nlohmann::json& fields);
+
+/// The text under a key, or a dash; cut to so many characters.
+std::string cell(const nlohmann::json& object, const std::string& key, std::size_t most = 40);
+std::string cut(const std::string& text, std::size_t most);
+
+}  // namespace jembatan::cli

@@ -1,0 +1,140 @@
+// jembatan user, realm, group: who the people are, and where their requests go.
+#include <fmt/format.h>
+
+#include <nlohmann/json.hpp>
+
+#include "base/text.h"
+#include "cli/objects.h"
+#include "document/parse.h"
+#include "identity/password.h"
+#include "server/system.h"
+
+namespace jembatan::cli {
+namespace {
+
+using nlohmann::json;
+
+std::string pairs_text(const json& table) {
+  std::vector<std::string> parts;
+  for (const auto& [key, value] : table.items())
+    parts.push_back(key + "=" + (value.is_string() ? value.get<std::string>() : value.dump()));
+  return parts.empty() ? "-" : cut(join(parts, " "), 44);
+}
+
+const Listing& users() {
+  static const Listing all{"user",
+                           {"user", "password", "reply", "state"},
+                           [](const json& object) {
+                             const json password = object.value("password", json::object());
+                             return std::vector<std::string>{
+                                 cell(object, "name", 34), password.empty() ? "-" : password.begin().key(),
+                                 pairs_text(object.value("reply", json::object())),
+                                 object.value("enabled", true) ? "on" : "off"};
+                           },
+                           "sari@reef.example",
+                           "reply.vlan=30"};
+  return all;
+}
+
+const Listing& realms() {
+  static const Listing all{
+      "realm",
+      {"realm", "access", "accounting", "strip"},
+      [](const json& object) {
+        const std::string to =
+            object.contains("forward") ? "to " + cell(object, "forward", 28) : cell(object, "handle", 28);
+        return std::vector<std::string>{cell(object, "name", 34), to, cell(object, "accounting", 28),
+                                        object.value("strip", false) ? "yes" : "no"};
+      },
+      "lagoon.example",
+      "forward=lagoon-homes"};
+  return all;
+}
+
+const Listing& groups() {
+  static const Listing all{"group",
+                           {"group", "answer within", "attempts", "servers (priority:weight)"},
+                           [](const json& object) {
+                             std::vector<std::string> servers;
+                             for (const json& server : object.value("server", json::array())) {
+                               servers.push_back(fmt::format(
+                                   "{} {} ({}:{})", server.value("name", ""), server.value("address", ""),
+                                   server.value("priority", 1), server.value("weight", 1)));
+                             }
+                             return std::vector<std::string>{
+                                 cell(object, "name", 20), object.value("answer_within", "3s"),
+                                 std::to_string(object.value("attempts", 2)), cut(join(servers, ", "), 54)};
+                           },
+                           "reef-homes",
+                           "server.reef-1.weight=50"};
+  return all;
+}
+
+// --password-file: a hash of what is in it, or, for methods that need it, the password itself.
+Exit change_user(const std::string& what, const Arguments& arguments, Terminal& terminal) {
+  json fields = json::object();
+  if (const Status read = read_fields(arguments.positionals(), fields); !read)
+    return report(read.error(), terminal);
+  if (arguments.has("--password-file")) {
+    const auto text = document::read_file(arguments.get("--password-file"));
+    if (!text) return report(text.error(), terminal);
+    const Secret password(trim(*text));
+    if (arguments.has("--clear")) {
+      fields["password.clear"] = std::string(text_of(password.reveal()));
+    } else {
+      server::SystemRandom random;
+      const auto hash = identity::StoredPassword::make_hash(password, random);
+      if (!hash) return report(hash.error(), terminal);
+      fields["password.hash"] = std::string(text_of(hash->reveal()));
+    }
+  }
+  return send_change(arguments, terminal, "/v1/plan/change",
+                     one_change(what, "user", arguments.positionals().front(), fields));
+}
+
+Command user_command(Command command, const std::string& what) {
+  command.options.insert(command.options.begin(),
+                         {{"--password-file", "FILE", "file with the password, of which a hash is kept"},
+                          {"--clear", "", "keep the password itself, for methods that need it (CHAP)"}});
+  command.example = fmt::format(
+      "jembatan user {} sari@reef.example --password-file FILE reply.vlan=30 --node node.toml", what);
+  command.run = [what](const Arguments& a, Terminal& t) { return change_user(what, a, t); };
+  return command;
+}
+
+Exit realm_default(const Arguments& arguments, Terminal& terminal) {
+  json fields = json::object();
+  std::vector<std::string> words{""};
+  words.insert(words.end(), arguments.positionals().begin(), arguments.positionals().end());
+  if (const Status read = read_fields(words, fields); !read) return report(read.error(), terminal);
+  return send_change(arguments, terminal, "/v1/plan/change", one_change("put", "realm_default", "", fields));
+}
+
+}  // namespace
+
+std::vector<Command> user_commands() {
+  return {list_command(users()), show_command(users()), user_command(add_command(users()), "add"),
+          user_command(set_command(users()), "set"), remove_command(users())};
+}
+
+std::vector<Command> realm_commands() {
+  return {
+      list_command(realms()),
+      show_command(realms()),
+      add_command(realms()),
+      set_command(realms()),
+      remove_command(realms()),
+      {"realm default",
+       "Say what happens to names with an unknown realm, or with none",
+       "jembatan realm default unknown=refuse missing='{ assume = \"harbour.example\" }' --node node.toml",
+       change_options(),
+       {"KEY=VALUE", "unknown=…, missing=…", true, true},
+       realm_default}};
+}
+
+std::vector<Command> group_commands() {
+  return {list_command(groups()), show_command(groups()), add_command(groups()), set_command(groups()),
+          remove_command(groups())};
+}
+
+}  // namespace jembatan::cli

@@ -1,0 +1,279 @@
+#include "plan/advice.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+#include <set>
+
+#include "base/text.h"
+
+namespace jembatan::plan {
+namespace {
+
+using namespace std::chrono_literals;
+
+constexpr std::size_t kShortSecret = 16;  // RFC 2865 §3
+constexpr double kWeakSecretBits = 60;
+constexpr Duration kPatience = 30s;  // most devices have given up by then
+constexpr std::size_t kMostNames = 4;
+
+// How many bits a guesser needs, if each octet is as likely as it is often: an upper bound.
+double entropy_bits(OctetView secret) {
+  std::map<std::uint8_t, double> often;
+  for (const std::uint8_t octet : secret) often[octet] += 1;
+  double bits = 0;
+  const double size = static_cast<double>(secret.size());
+  for (const auto& [octet, count] : often) bits -= count * std::log2(count / size);
+  return bits;
+}
+
+std::string some_names(const std::vector<std::string>& names) {
+  const std::vector<std::string> some(
+      names.begin(), names.begin() + static_cast<std::ptrdiff_t>(std::min(names.size(), kMostNames)));
+  std::string out = "'" + join(some, "', '") + "'";
+  if (names.size() > kMostNames) out += fmt::format(" and {} more", names.size() - kMostNames);
+  return out;
+}
+
+// Names that people take for the same: letter case, spaces, '-' and '_' left out.
+std::string folded(std::string_view name) {
+  std::string out = lower(name);
+  std::erase_if(out, [](char c) { return c == ' ' || c == '-' || c == '_'; });
+  return out;
+}
+
+class Adviser {
+ public:
+  Adviser(const Plan& plan, const Places& places,
+          const std::function<void(const Place&, const Advice&)>& report)
+      : plan_(plan), places_(places), report_(report) {}
+
+  void run() {
+    client_secrets();
+    server_secrets();
+    overlaps();
+    rotations();
+    waits();
+    groups();
+    near_misses();
+    label_misses();
+  }
+
+ private:
+  void weak(const Place& place, const std::string& owner, OctetView secret) {
+    if (secret.size() < kShortSecret) {
+      report_(place, {"weak-secret", fmt::format("the secret of {} has {} characters", owner, secret.size()),
+                      "jembatan client secret rotate, or 16 and more characters by chance"});
+    } else if (entropy_bits(secret) < kWeakSecretBits) {
+      report_(place, {"weak-secret", fmt::format("the secret of {} repeats few characters", owner),
+                      "jembatan client secret rotate, or 16 and more characters by chance"});
+    }
+  }
+
+  void client_secrets() {
+    std::map<std::string_view, std::vector<std::size_t>> by_secret;
+    for (std::size_t i = 0; i < plan_.clients.size(); ++i) {
+      const Client& client = plan_.clients[i];
+      weak(places_.clients[i], fmt::format("client '{}'", client.name), client.secret.reveal());
+      by_secret[text_of(client.secret.reveal())].push_back(i);
+    }
+    for (const auto& [secret, owners] : by_secret) {
+      if (owners.size() < 2) continue;
+      std::vector<std::string> names;
+      for (const std::size_t i : owners) names.push_back(plan_.clients[i].name);
+      report_(places_.clients[owners.front()],
+              {"shared-by-clients",
+               fmt::format("{} clients have the same secret: {}", owners.size(), some_names(names)),
+               "one secret for each, so that one device that is lost opens no other"});
+    }
+  }
+
+  void server_secrets() {
+    for (std::size_t g = 0; g < plan_.groups.size(); ++g) {
+      for (const Server& server : plan_.groups[g].servers)
+        weak(places_.groups[g], fmt::format("server '{}'", server.name), server.secret.reveal());
+    }
+  }
+
+  void overlaps() {
+    std::map<std::size_t, std::vector<std::string>> inside;
+    for (const Client& client : plan_.clients) {
+      if (!client.host.empty() && client.address.length == 0) continue;
+      const std::size_t around = plan_.client_table.around(client.address);
+      if (around != ClientTable::kNone) inside[around].push_back(client.name);
+    }
+    for (const auto& [outer, names] : inside) {
+      const Client& client = plan_.clients[outer];
+      report_(places_.clients[outer],
+              {"overlap",
+               fmt::format("client '{}' ({}) holds addresses of {}: the longer prefix wins there",
+                           client.name, client.address.text(), some_names(names)),
+               "nothing, if that is meant"});
+    }
+  }
+
+  void rotations() {
+    for (std::size_t i = 0; i < plan_.clients.size(); ++i) {
+      const Client& client = plan_.clients[i];
+      if (!client.old_secret || client.message_authenticator == SignatureRule::always) continue;
+      report_(
+          places_.clients[i],
+          {"unsigned-rotation",
+           fmt::format("client '{}' has two secrets, and may send requests that show neither", client.name),
+           "unsigned access requests are read with the new secret alone: finish the rotation soon"});
+    }
+  }
+
+  // How long a request can be under way in a group before the last of its servers has been asked.
+  static Duration time_until_tier(const Group& group, std::uint16_t priority) {
+    Duration out{0};
+    for (const Server& server : group.servers) {
+      if (server.priority < priority) out += group.answer_within * group.attempts;
+    }
+    return out;
+  }
+
+  void waits() {
+    std::set<std::size_t> used = used_groups();
+    for (std::size_t i = 0; i < plan_.clients.size(); ++i) {
+      const Client& client = plan_.clients[i];
+      if (client.waits == Duration{0}) continue;
+      for (const std::size_t g : used) {
+        const Group& group = plan_.groups[g];
+        const Duration one = group.answer_within * group.attempts;
+        if (client.waits > one || group.servers.size() < 2) continue;
+        report_(
+            places_.clients[i],
+            {"gives-up-early",
+             fmt::format("client '{}' waits {}, but group '{}' asks its second server after {}", client.name,
+                         jembatan::text_of(client.waits), group.name, jembatan::text_of(one)),
+             "a shorter answer_within or fewer attempts in the group, or a device that waits longer"});
+      }
+    }
+  }
+
+  std::set<std::size_t> used_groups() const {
+    std::set<std::size_t> out;
+    const auto uses = [&out](const Destination& destination) {
+      if (destination.handling == Handling::forward) out.insert(destination.group);
+    };
+    for (const Realm& realm : plan_.realms) {
+      uses(realm.access);
+      out.insert(realm.accounting.groups.begin(), realm.accounting.groups.end());
+    }
+    uses(plan_.realm_default.unknown);
+    uses(plan_.realm_default.missing);
+    return out;
+  }
+
+  void groups() {
+    const std::set<std::size_t> used = used_groups();
+    for (std::size_t g = 0; g < plan_.groups.size(); ++g) {
+      const Group& group = plan_.groups[g];
+      if (!used.contains(g)) {
+        report_(places_.groups[g],
+                {"unused-group", fmt::format("nothing is forwarded to group '{}'", group.name),
+                 fmt::format("a realm with forward = \"{}\", or take the group away", group.name)});
+      }
+      std::map<std::uint16_t, std::vector<const Server*>> tiers;
+      for (const Server& server : group.servers) tiers[server.priority].push_back(&server);
+      for (const auto& [priority, servers] : tiers) tier(places_.groups[g], group, priority, servers);
+    }
+  }
+
+  void tier(const Place& place, const Group& group, std::uint16_t priority,
+            const std::vector<const Server*>& servers) {
+    if (servers.size() == 1 && servers.front()->weight != 1) {
+      report_(place, {"lone-weight",
+                      fmt::format("server '{}' of group '{}' has weight {}, but is alone with priority {}",
+                                  servers.front()->name, group.name, servers.front()->weight, priority),
+                      "the same priority for the servers that are to share, or no weight"});
+    }
+    std::vector<std::string> idle;
+    for (const Server* server : servers) {
+      if (server->weight == 0 && servers.size() > 1) idle.push_back(server->name);
+    }
+    if (!idle.empty() && idle.size() < servers.size()) {
+      report_(place, {"no-share",
+                      fmt::format("weight 0: {} of group '{}' gets nothing while others answer",
+                                  some_names(idle), group.name),
+                      "a weight, or a higher number as priority"});
+    }
+    const Duration until = time_until_tier(group, priority);
+    if (until >= kPatience) {
+      report_(place,
+              {"late-tier",
+               fmt::format("priority {} of group '{}' gets its turn after {}: a silent start is not survived",
+                           priority, group.name, jembatan::text_of(until)),
+               "a shorter answer_within, fewer attempts, or fewer servers before it"});
+    }
+  }
+
+  void near_miss(std::string_view kind, const std::vector<std::string>& names,
+                 const std::vector<Place>& places) {
+    std::map<std::string, std::size_t> first;
+    for (std::size_t i = 0; i < names.size(); ++i) {
+      const auto [known, added] = first.try_emplace(folded(names[i]), i);
+      if (added) continue;
+      report_(places[i], {"near-miss",
+                          fmt::format("{} '{}' is nearly called like {} '{}'", kind, names[i], kind,
+                                      names[known->second]),
+                          "one of them, or names that cannot be mixed up"});
+    }
+  }
+
+  void near_misses() {
+    std::vector<std::string> names;
+    for (const Client& client : plan_.clients) names.push_back(client.name);
+    near_miss("client", names, places_.clients);
+    names.clear();
+    for (const Group& group : plan_.groups) names.push_back(group.name);
+    near_miss("group", names, places_.groups);
+  }
+
+  // Values of one label that differ in letter case or spaces alone.
+  void label_misses() {
+    std::map<std::pair<std::string, std::string>, std::string> seen;  // label, folded value → value
+    std::set<std::string> told;
+    for (std::size_t i = 0; i < plan_.clients.size(); ++i) {
+      for (const auto& [label, value] : plan_.clients[i].labels) {
+        std::string key = lower(value);
+        std::erase(key, ' ');
+        const auto [known, added] = seen.try_emplace({label, key}, value);
+        if (added || known->second == value || !told.insert(label + "\n" + value).second) continue;
+        report_(places_.clients[i], {"near-miss",
+                                     fmt::format("label {} = '{}' of client '{}' is elsewhere '{}'", label,
+                                                 value, plan_.clients[i].name, known->second),
+                                     "the same value for both"});
+      }
+    }
+  }
+
+  const Plan& plan_;
+  const Places& places_;
+  const std::function<void(const Place&, const Advice&)>& report_;
+};
+
+}  // namespace
+
+void advise(const Plan& plan, const Places& places,
+            const std::function<void(const Place&, const Advice&)>& report) {
+  Adviser(plan, places, report).run();
+}
+
+std::vector<std::pair<std::string_view, std::string_view>> advice_rules() {
+  return {
+      {"weak-secret", "a secret that is short, or repeats few characters"},
+      {"shared-by-clients", "one secret of several clients"},
+      {"overlap", "a client's prefix that lies inside another's"},
+      {"unsigned-rotation", "two secrets of a client whose requests need not be signed"},
+      {"gives-up-early", "a client that waits for a shorter time than a group needs to ask a second server"},
+      {"unused-group", "a group that nothing is forwarded to"},
+      {"lone-weight", "a weight of a server that is alone in its priority"},
+      {"no-share", "a server of weight 0 beside others"},
+      {"late-tier", "a priority whose turn comes after 30 s"},
+      {"near-miss", "names or label values that differ in letter case, spaces, '-' or '_' alone"}};
+}
+
+}  // namespace jembatan::plan

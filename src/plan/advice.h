@@ -1,0 +1,37 @@
+#pragma once
+// What a plan without errors could do better.
+#include <functional>
+
+#include "document/value.h"
+#include "plan/plan.h"
+
+namespace jembatan::plan {
+
+/// Where an object stands: the number of its file, and the position in it.
+struct Place {
+  std::size_t file = 0;
+  document::Position at;
+};
+
+/// Places of a plan's objects, in the order of the plan's own lists.
+struct Places {
+  std::vector<Place> clients;
+  std::vector<Place> users;
+  std::vector<Place> groups;
+  std::vector<Place> realms;
+};
+
+struct Advice {
+  std::string rule;  ///< one of advice_rules()
+  std::string text;  ///< what was found, one sentence; never a secret
+  std::string mend;  ///< what would mend it
+};
+
+/// Calls `report` for each thing that could be better.
+void advise(const Plan& plan, const Places& places,
+            const std::function<void(const Place&, const Advice&)>& report);
+
+/// Every rule with what it is about, for the reference.
+std::vector<std::pair<std::string_view, std::string_view>> advice_rules();
+
+}  // namespace jembatan::plan

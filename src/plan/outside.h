@@ -1,0 +1,37 @@
+#pragma once
+// What reading a plan needs from outside. All of it is passed in: reading itself opens nothing.
+#include <functional>
+#include <string>
+
+#include "base/ip.h"
+#include "base/secret.h"
+#include "document/value.h"
+
+namespace jembatan::plan {
+
+/// Where `{ file = "…" }`, `{ env = "…" }`, `{ kept = "…" }` and host names lead to. What is left empty is
+/// not looked up.
+struct Outside {
+  std::function<Result<std::string>(const std::string&)> file;
+  std::function<Result<std::string>(const std::string&)> variable;
+  /// A secret that the node keeps, by its mark. Empty: any mark stands for a secret that is not known here.
+  std::function<Result<std::string>(const std::string&)> kept = {};
+  /// The address of a host name. Empty: clients with a host name have no address yet.
+  std::function<Result<IpAddress>(const std::string&)> resolve = {};
+};
+
+inline constexpr std::string_view kSecretForms =
+    "text, { file = \"PATH\" }, { env = \"VARIABLE\" } or { kept = \"MARK\" }";
+
+/// The secret that an entry holds or leads to. The value never appears in an error.
+///   errors  Errc::malformed: none of kSecretForms; otherwise what the source said
+Result<Secret> secret_of(const document::Entry& entry, const Outside& outside);
+
+/// True if the entry holds { kept = … }.
+bool is_kept(const document::Value& value);
+
+/// Calls `visit` with each entry of an object's table that holds a secret: secret, old_secret,
+/// password.clear, password.hash, the secret of each server.
+void each_secret(document::Value& table, const std::function<void(document::Entry&)>& visit);
+
+}  // namespace jembatan::plan

@@ -1,0 +1,34 @@
+#pragma once
+// Changes of single objects, as commands ask for them.
+#include <optional>
+
+#include "revision/objects.h"
+
+namespace jembatan::revision {
+
+struct FieldEdit {
+  std::string path;                      ///< "address", "labels.place", "server.reef-1.weight"
+  std::optional<document::Value> value;  ///< empty: the field is taken away
+};
+
+enum class Do : std::uint8_t { add, set, put, remove, move };
+
+struct Edit {
+  Do what = Do::set;  ///< put: add it, or set it if it is there
+  std::string kind;
+  std::string name;
+  std::vector<FieldEdit> fields = {};  ///< of a dictionary: "text"
+  std::string before = {};             ///< Do::move: the rule to stand before
+  bool first = false;                  ///< Do::move: to the front; neither: to the end
+  std::string place = {};  ///< what problems call it, like "clients.csv row 12"; empty: its kind and name
+};
+
+/// Makes the change.
+///   errors  Errc::not_found: no such object (with the nearest name) or kind; Errc::conflict: it is there
+///           already; Errc::malformed: a path leads into something that is no table
+Status apply(const Edit& edit, Objects& objects);
+
+/// "client 'kerapu-dek-2' not found; nearest: 'kerapu-deck-2'"
+Error not_found(std::string_view kind, std::string_view name, const Objects& objects);
+
+}  // namespace jembatan::revision

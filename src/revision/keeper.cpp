@@ -1,0 +1,335 @@
+#include "revision/keeper.h"
+
+#include <fmt/format.h>
+
+#include <set>
+
+#include "base/text.h"
+#include "document/write.h"
+
+namespace jembatan::revision {
+
+using document::Entry;
+using document::Value;
+
+// The secrets of one change: sealed, to be stored together with it.
+struct Keeper::Sealing {
+  std::map<std::string, Octets> by_mark;
+};
+
+namespace {
+
+Value kept_value(const std::string& mark) {
+  return document::table_value({{"kept", {}, document::text_value(mark)}});
+}
+
+Error plan_errors(const document::Problems& problems) {
+  return fail(Errc::malformed, fmt::format("the plan has {}", problems.count_text()));
+}
+
+// The address that a client's host name has in the plan that was read.
+void note_resolved(Value& table, const plan::Plan& plan) {
+  const Value* name = table.find("name");
+  if (name == nullptr) return;
+  const plan::Client* client = plan.client_named(name->text);
+  if (client != nullptr && !client->host.empty() && client->address.length > 0)
+    document::set_entry(table, "resolved", document::text_value(client->address.address.text()));
+}
+
+// Each object that is about to change in a file of its own, so that a mistake is shown where it was made.
+std::vector<plan::SourceFile> files_apart(const Objects& objects, const std::vector<Edit>& edits) {
+  Objects rest = objects;
+  std::vector<plan::SourceFile> apart;
+  for (const Edit& edit : edits) {
+    const Object* object = objects.find(edit.kind, edit.name);
+    if (object == nullptr || object->kind == kDictionary || !rest.remove(edit.kind, edit.name)) continue;
+    apart.push_back(
+        {edit.place.empty() ? fmt::format("{} '{}'", edit.kind, edit.name) : edit.place, object->text});
+  }
+  auto out = files_of(rest);
+  out.insert(out.end(), apart.begin(), apart.end());
+  return out;
+}
+
+std::string subject_of(const std::vector<Edit>& edits) {
+  if (edits.size() != 1) return fmt::format("{} objects", edits.size());
+  return edits.front().name.empty() ? edits.front().kind
+                                    : fmt::format("{} {}", edits.front().kind, edits.front().name);
+}
+
+}  // namespace
+
+Keeper::Keeper(Archive& archive, SealKey key, Random& random)
+    : archive_(archive), key_(std::move(key)), random_(random) {}
+
+Result<Secret> Keeper::open_kept(const std::string& mark) {
+  const auto sealed = archive_.kept(mark);
+  if (!sealed) return sealed.error();
+  if (sealed->empty())
+    return fail(Errc::not_found,
+                fmt::format("this node keeps no secret with the mark '{}'; allowed: text, file or env",
+                            escaped(mark)));
+  return key_.open(mark, *sealed);
+}
+
+plan::Outside Keeper::with_kept(plan::Outside outside, const Sealing* sealing) {
+  outside.kept = [this, sealing](const std::string& mark) -> Result<std::string> {
+    if (sealing != nullptr && sealing->by_mark.contains(mark)) {
+      const auto fresh = key_.open(mark, sealing->by_mark.at(mark));
+      if (!fresh) return fresh.error();
+      return std::string(jembatan::text_of(fresh->reveal()));
+    }
+    const auto secret = open_kept(mark);
+    if (!secret) return secret.error();
+    return std::string(jembatan::text_of(secret->reveal()));
+  };
+  return outside;
+}
+
+Status Keeper::check_base(const Wish& wish, std::uint64_t newest) {
+  if (!wish.base || *wish.base == newest) return {};
+  const auto last = archive_.revision(newest);
+  const std::string who = last ? fmt::format(": {} made revision {} ({}; \"{}\")", last->author, last->number,
+                                             text_of(last->counts), last->message)
+                               : "";
+  return fail(Errc::conflict, fmt::format("the plan has changed since revision {}{}", *wish.base, who));
+}
+
+// Replaces each secret of an object by its mark.
+Status Keeper::seal_secrets(Sealing& sealing, std::string_view kind, Value& table,
+                            const plan::Outside& outside) {
+  const Value* name = table.find("name");
+  const std::string owner = fmt::format("{} {}", kind, name == nullptr ? "" : name->text);
+  Status out;
+  plan::each_secret(table, [&](Entry& entry) {
+    if (plan::is_kept(entry.value)) return;
+    const auto secret = plan::secret_of(entry, outside);
+    if (!secret) {
+      out = secret.error();
+      return;
+    }
+    const std::string mark = key_.mark(owner, *secret);
+    if (!sealing.by_mark.contains(mark)) sealing.by_mark[mark] = key_.seal(mark, *secret, random_);
+    entry.value = kept_value(mark);
+  });
+  return out;
+}
+
+Result<Objects> Keeper::objects_of(const std::vector<document::File>& files, Sealing& sealing,
+                                   const plan::Outside& outside, const plan::Plan& plan) {
+  Objects out;
+  std::int64_t rank = 0;
+  for (const document::File& file : files) {
+    if (file.name.starts_with(plan::kDictionaryFolder)) {
+      std::string name = file.name.substr(plan::kDictionaryFolder.size());
+      name.resize(name.size() - std::min<std::size_t>(name.size(), 5));  // ".toml"
+      out.put({std::string(kDictionary), name, 0, join(file.lines, "\n")});
+      continue;
+    }
+    for (const Entry& section : file.root.entries) {
+      std::vector<Value> tables = section.value.items;
+      if (section.value.kind == document::Kind::table) tables = {section.value};
+      for (Value& table : tables) {
+        const Status sealed = seal_secrets(sealing, section.key, table, outside);
+        if (!sealed) return sealed.error();
+        if (section.key == "client") note_resolved(table, plan);
+        Object object = object_of(section.key, std::move(table));
+        if (kind_named(section.key)->ordered) object.rank = ++rank;
+        out.put(std::move(object));
+      }
+    }
+  }
+  return out;
+}
+
+Result<Applied> Keeper::load(document::Problems& problems) {
+  const auto newest = archive_.newest();
+  if (!newest) return newest.error();
+  Applied out;
+  out.revision = *newest;
+  auto objects = archive_.objects(*newest);
+  if (!objects) return objects.error();
+  out.plan = plan::read(files_of(*objects), with_kept({}, nullptr), problems);
+  if (!out.plan) return plan_errors(problems);
+  return out;
+}
+
+Result<Applied> Keeper::apply(std::span<const plan::SourceFile> files, plan::Outside outside,
+                              const Wish& wish, std::string_view source, WallTime now,
+                              document::Problems& problems) {
+  const auto newest = archive_.newest();
+  if (!newest) return newest.error();
+  if (const Status base = check_base(wish, *newest); !base) return base.error();
+  outside = with_kept(std::move(outside), nullptr);
+  auto parsed = plan::parse(files, problems);
+  auto plan = plan::read(parsed, outside, problems);
+  if (!plan) return plan_errors(problems);
+  Sealing sealing;
+  auto after = objects_of(parsed, sealing, outside, *plan);
+  if (!after) return after.error();
+  const auto before = archive_.objects(*newest);
+  if (!before) return before.error();
+  Commit commit;
+  commit.revision.source = source;
+  commit.audit.action = fmt::format("plan {}", source == "apply"     ? "apply"
+                                               : source == "restore" ? "restore"
+                                                                     : "reload");
+  commit.revision.at = now;
+  return store(*newest, *before, std::move(*after), std::move(plan), std::move(sealing), wish,
+               std::move(commit));
+}
+
+Result<Applied> Keeper::change(const std::vector<Edit>& edits, plan::Outside outside, const Wish& wish,
+                               std::string_view action, WallTime now, document::Problems& problems) {
+  const auto newest = archive_.newest();
+  if (!newest) return newest.error();
+  if (const Status base = check_base(wish, *newest); !base) return base.error();
+  const auto before = archive_.objects(*newest);
+  if (!before) return before.error();
+  Objects after = *before;
+  Sealing sealing;
+  for (const Edit& edit : edits) {
+    const Status done = jembatan::revision::apply(edit, after);
+    if (!done) return edit.place.empty() ? done.error() : done.error().at(edit.place);
+  }
+  outside = with_kept(std::move(outside), &sealing);
+  // Only what was touched can hold secrets that are not kept yet.
+  for (const Edit& edit : edits) {
+    const Object* object = after.find(edit.kind, edit.name);
+    if (object == nullptr || object->kind == kDictionary) continue;
+    Value table = table_of(*object);
+    // A secret that cannot be read stays as it is: the check tells about it, with its place.
+    if (!seal_secrets(sealing, edit.kind, table, outside)) continue;
+    Object sealed = object_of(edit.kind, std::move(table));
+    sealed.rank = object->rank;
+    after.put(std::move(sealed));
+  }
+  auto plan = plan::read(files_apart(after, edits), outside, problems);
+  if (!plan) return plan_errors(problems);
+  for (const Edit& edit : edits) {
+    const Object* object = after.find(edit.kind, edit.name);
+    if (object == nullptr || object->kind != "client") continue;
+    Value table = table_of(*object);
+    note_resolved(table, *plan);
+    after.put(object_of("client", std::move(table)));
+  }
+  Commit commit;
+  commit.revision.at = now;
+  commit.revision.source = "change";
+  commit.audit.action = action;
+  commit.audit.subject = subject_of(edits);
+  return store(*newest, *before, std::move(after), std::move(plan), std::move(sealing), wish,
+               std::move(commit));
+}
+
+Result<Applied> Keeper::restore(std::uint64_t revision, const Wish& wish, WallTime now,
+                                document::Problems& problems) {
+  const auto newest = archive_.newest();
+  if (!newest) return newest.error();
+  if (const Status base = check_base(wish, *newest); !base) return base.error();
+  if (const auto known = archive_.revision(revision); !known) return known.error();
+  const auto before = archive_.objects(*newest);
+  auto after = archive_.objects(revision);
+  if (!before) return before.error();
+  if (!after) return after.error();
+  auto plan = plan::read(files_of(*after), with_kept({}, nullptr), problems);
+  if (!plan) return plan_errors(problems);
+  Commit commit;
+  commit.revision.at = now;
+  commit.revision.source = "restore";
+  commit.audit.action = "plan restore";
+  commit.audit.detail = fmt::format("as revision {}", revision);
+  return store(*newest, *before, std::move(*after), std::move(plan), {}, wish, std::move(commit));
+}
+
+Result<Applied> Keeper::store(std::uint64_t newest, const Objects& before, Objects after, plan::PlanPtr plan,
+                              Sealing sealing, const Wish& wish, Commit commit) {
+  Applied out;
+  out.revision = newest;
+  out.plan = std::move(plan);
+  auto objects = std::make_shared<Objects>(std::move(after));
+  out.changes = differences(before, *objects);
+  out.objects = objects;
+  const Counts counts = count(out.changes);
+  out.changed = !out.changes.empty();
+  if (!out.changed || wish.dry_run) return out;
+  commit.revision.number = newest + 1;
+  commit.revision.author = wish.author.name;
+  commit.revision.message = wish.message;
+  commit.revision.counts = counts;
+  commit.changes = out.changes;
+  for (auto& [mark, sealed] : sealing.by_mark) commit.secrets.push_back({mark, std::move(sealed)});
+  AuditEntry& audit = commit.audit;
+  audit.at = commit.revision.at;
+  audit.author = wish.author.name;
+  audit.role = name_of(wish.author.role);
+  audit.from = wish.author.from;
+  std::string detail = fmt::format("revision {}: {}", commit.revision.number, text_of(counts));
+  if (!wish.message.empty()) detail += fmt::format(" (\"{}\")", escaped(wish.message));
+  if (!audit.detail.empty()) detail += ", " + audit.detail;
+  audit.detail = std::move(detail);
+  if (audit.subject.empty()) audit.subject = "plan";
+  if (const Status stored = archive_.commit(commit); !stored) return stored.error();
+  out.revision = commit.revision.number;
+  return out;
+}
+
+Result<Applied> Keeper::difference(std::uint64_t from, std::uint64_t to) {
+  for (const std::uint64_t number : {from, to}) {
+    if (number == 0) continue;
+    if (const auto known = archive_.revision(number); !known) return known.error();
+  }
+  const auto before = archive_.objects(from);
+  auto after = archive_.objects(to);
+  if (!before) return before.error();
+  if (!after) return after.error();
+  Applied out;
+  out.revision = to;
+  auto objects = std::make_shared<Objects>(std::move(*after));
+  out.changes = differences(*before, *objects);
+  out.objects = objects;
+  out.changed = !out.changes.empty();
+  return out;
+}
+
+Result<std::vector<plan::SourceFile>> Keeper::files(std::uint64_t revision, Secrets secrets) {
+  if (const auto known = archive_.revision(revision); !known) return known.error();
+  auto objects = archive_.objects(revision);
+  if (!objects) return objects.error();
+  if (secrets == Secrets::kept) return files_of(*objects);
+  for (const Object* object : objects->list()) {
+    if (object->kind == kDictionary) continue;
+    Value table = table_of(*object);
+    Status opened;
+    plan::each_secret(table, [&](Entry& entry) {
+      if (!plan::is_kept(entry.value)) return;
+      const auto secret = open_kept(entry.value.entries.front().value.text);
+      if (!secret) {
+        opened = secret.error();
+      } else {
+        entry.value = document::text_value(std::string(jembatan::text_of(secret->reveal())));
+      }
+    });
+    if (!opened) return opened.error().at(fmt::format("{} '{}'", object->kind, object->name));
+    Object shown = object_of(object->kind, std::move(table));
+    shown.rank = object->rank;
+    objects->put(std::move(shown));
+  }
+  return files_of(*objects);
+}
+
+Result<Secret> Keeper::secret(std::string_view kind, std::string_view name, std::string_view field) {
+  const auto newest = archive_.newest();
+  if (!newest) return newest.error();
+  const auto objects = archive_.objects(*newest);
+  if (!objects) return objects.error();
+  const Object* object = objects->find(kind, name);
+  if (object == nullptr) return not_found(kind, name, *objects);
+  const Value table = table_of(*object);
+  const Value* value = table.find(field);
+  if (value == nullptr || !plan::is_kept(*value))
+    return fail(Errc::not_found, fmt::format("{} '{}' has no {}", kind, escaped(name), field));
+  return open_kept(value->entries.front().value.text);
+}
+
+}  // namespace jembatan::revision

@@ -1,0 +1,81 @@
+#pragma once
+// Changing the plan: check, difference, seal, store. Whole or not at all.
+#include "revision/archive.h"
+#include "revision/edit.h"
+#include "revision/seal.h"
+
+namespace jembatan::revision {
+
+/// What every change comes with.
+struct Wish {
+  Author author;
+  std::string message;
+  std::optional<std::uint64_t> base;  ///< refuse if another revision is in force by now
+  bool dry_run = false;               ///< find out what would happen, store nothing
+};
+
+/// What came of it.
+struct Applied {
+  std::uint64_t revision = 0;         ///< in force now; of a dry run: unchanged
+  bool changed = false;               ///< false: the plan was that one already
+  plan::PlanPtr plan;                 ///< as it is now, or would be
+  std::vector<ObjectChange> changes;  ///< `after` leads into `objects`
+  std::shared_ptr<const Objects> objects;
+};
+
+/// The plan's revisions. One thread at a time.
+///
+/// Errors of all changes: Errc::malformed (the plan would have errors: see the problems), Errc::conflict
+/// (somebody else changed it since `base`), Errc::not_found, Errc::io (the store: nothing has changed).
+class Keeper {
+ public:
+  Keeper(Archive& archive, SealKey key, Random& random);
+
+  /// The newest revision, ready to be put into force. Revision 0 is a plan without anything in it.
+  Result<Applied> load(document::Problems& problems);
+
+  /// Makes the files the plan.
+  ///   source  "apply", "plan folder", "restore"
+  Result<Applied> apply(std::span<const plan::SourceFile> files, plan::Outside outside, const Wish& wish,
+                        std::string_view source, WallTime now, document::Problems& problems);
+
+  /// Makes all of the changes, or none.
+  ///   action  for the audit record: "client set"
+  Result<Applied> change(const std::vector<Edit>& edits, plan::Outside outside, const Wish& wish,
+                         std::string_view action, WallTime now, document::Problems& problems);
+
+  /// Makes an earlier revision the plan again, as a new one.
+  Result<Applied> restore(std::uint64_t revision, const Wish& wish, WallTime now,
+                          document::Problems& problems);
+
+  /// The differences from one revision to another.
+  Result<Applied> difference(std::uint64_t from, std::uint64_t to);
+
+  /// The files of a revision; with Secrets::shown, the secrets stand in them.
+  enum class Secrets : std::uint8_t { kept, shown };
+  Result<std::vector<plan::SourceFile>> files(std::uint64_t revision, Secrets secrets);
+
+  /// A secret of an object in force: "secret" or "old_secret" of a client.
+  ///   errors  Errc::not_found
+  Result<Secret> secret(std::string_view kind, std::string_view name, std::string_view field);
+
+  Archive& archive() { return archive_; }
+
+ private:
+  struct Sealing;
+  plan::Outside with_kept(plan::Outside outside, const Sealing* sealing);
+  Result<Secret> open_kept(const std::string& mark);
+  Status check_base(const Wish& wish, std::uint64_t newest);
+  Status seal_secrets(Sealing& sealing, std::string_view kind, document::Value& table,
+                      const plan::Outside& outside);
+  Result<Objects> objects_of(const std::vector<document::File>& files, Sealing& sealing,
+                             const plan::Outside& outside, const plan::Plan& plan);
+  Result<Applied> store(std::uint64_t newest, const Objects& before, Objects after, plan::PlanPtr plan,
+                        Sealing sealing, const Wish& wish, Commit commit);
+
+  Archive& archive_;
+  SealKey key_;
+  Random& random_;
+};
+
+}  // namespace jembatan::revision

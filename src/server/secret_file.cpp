@@ -1,0 +1,60 @@
+#include "server/secret_file.h"
+
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include <cerrno>
+#include <cstring>
+
+#include "base/text.h"
+#include "document/parse.h"
+
+namespace jembatan::server {
+namespace {
+
+constexpr std::size_t kOctets = 32;
+
+struct File {
+  const std::filesystem::path& path;
+  std::string_view what;
+
+  Error problem(std::string_view why) const {
+    return fail(Errc::io, fmt::format("{} '{}': {}", what, path.string(), why));
+  }
+};
+
+Status make(const File& file, Random& random) {
+  Octets octets(kOctets);
+  random.fill(octets);
+  const std::string text = to_hex(octets) + "\n";
+  const int fd = ::open(file.path.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0600);
+  if (fd < 0) return file.problem(std::strerror(errno));
+  const bool written = ::write(fd, text.data(), text.size()) == static_cast<ssize_t>(text.size());
+  const int why = errno;
+  ::close(fd);
+  if (written) return {};
+  ::unlink(file.path.c_str());
+  return file.problem(std::strerror(why));
+}
+
+}  // namespace
+
+Result<Secret> open_secret_file(const std::filesystem::path& path, std::string_view what, Random& random) {
+  const File file{path, what};
+  struct stat found {};
+  if (::stat(path.c_str(), &found) != 0) {
+    if (errno != ENOENT) return file.problem(std::strerror(errno));
+    if (const Status made = make(file, random); !made) return made.error();
+  } else if ((found.st_mode & (S_IRGRP | S_IROTH)) != 0) {
+    return fail(Errc::not_allowed,
+                fmt::format("{} '{}' can be read by others; allowed: chmod 600", what, path.string()));
+  }
+  const auto text = document::read_file(path);
+  if (!text) return text.error();
+  if (trim(*text).size() < kOctets) return file.problem("it does not hold 32 characters or more");
+  return Secret(trim(*text));
+}
+
+}  // namespace jembatan::server

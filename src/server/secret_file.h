@@ -1,0 +1,15 @@
+#pragma once
+#include <filesystem>
+
+#include "base/random.h"
+#include "base/secret.h"
+
+namespace jembatan::server {
+
+/// 32 random octets as hexadecimal digits: read from their file, which is made, readable by its owner alone,
+/// if it is not there.
+///   what  for messages: "token file", "key file"
+///   errors  Errc::io; Errc::not_allowed: others may read the file
+Result<Secret> open_secret_file(const std::filesystem::path& file, std::string_view what, Random& random);
+
+}  // namespace jembatan::server

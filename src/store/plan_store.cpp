@@ -1,0 +1,312 @@
+#include "store/plan_store.h"
+
+#include <fmt/format.h>
+#include <sys/stat.h>
+
+#include "base/text.h"
+
+namespace jembatan::store {
+namespace {
+
+using revision::AuditEntry;
+using revision::Commit;
+using revision::ObjectChange;
+using revision::Revision;
+using revision::Token;
+using revision::What;
+
+constexpr std::int64_t kVersion = 1;
+
+constexpr const char* kTables = R"(
+CREATE TABLE revision (
+  number INTEGER PRIMARY KEY, at_ms INTEGER NOT NULL,
+  author TEXT NOT NULL, source TEXT NOT NULL, message TEXT NOT NULL,
+  added INTEGER NOT NULL, changed INTEGER NOT NULL, removed INTEGER NOT NULL, moved INTEGER NOT NULL);
+CREATE TABLE object (
+  kind TEXT NOT NULL, name TEXT NOT NULL, rank INTEGER NOT NULL, text TEXT NOT NULL,
+  since INTEGER NOT NULL REFERENCES revision (number), before INTEGER REFERENCES revision (number));
+CREATE INDEX object_in_force ON object (kind, name) WHERE before IS NULL;
+CREATE TABLE kept_secret (mark TEXT PRIMARY KEY, sealed BLOB NOT NULL) WITHOUT ROWID;
+CREATE TABLE token (
+  name TEXT PRIMARY KEY, role TEXT NOT NULL, hash BLOB NOT NULL UNIQUE,
+  made_ms INTEGER NOT NULL, made_by TEXT NOT NULL, revoked_ms INTEGER);
+CREATE TABLE audit (
+  id INTEGER PRIMARY KEY AUTOINCREMENT, at_ms INTEGER NOT NULL,
+  author TEXT NOT NULL, role TEXT NOT NULL, came_from TEXT NOT NULL,
+  action TEXT NOT NULL, subject TEXT NOT NULL, detail TEXT NOT NULL);
+CREATE TRIGGER audit_stays BEFORE DELETE ON audit BEGIN SELECT RAISE(ABORT, 'the audit record only grows'); END;
+CREATE TRIGGER audit_is_true BEFORE UPDATE ON audit BEGIN SELECT RAISE(ABORT, 'the audit record only grows'); END;
+)";
+
+constexpr std::string_view kRevisionColumns =
+    "number, at_ms, author, source, message, added, changed, removed, moved";
+
+std::int64_t ms(WallTime time) {
+  return std::chrono::duration_cast<std::chrono::milliseconds>(time.time_since_epoch()).count();
+}
+WallTime from_ms(std::int64_t count) {
+  return WallTime(std::chrono::milliseconds(count));
+}
+std::size_t size_in(const Statement& row, int column) {
+  return static_cast<std::size_t>(row.integer(column));
+}
+
+Revision revision_in(const Statement& row) {
+  Revision out;
+  out.number = static_cast<std::uint64_t>(row.integer(0));
+  out.at = from_ms(row.integer(1));
+  out.author = row.text(2);
+  out.source = row.text(3);
+  out.message = row.text(4);
+  out.counts = {size_in(row, 5), size_in(row, 6), size_in(row, 7), size_in(row, 8)};
+  return out;
+}
+
+Token token_in(const Statement& row) {
+  Token out{row.text(0), revision::role_named(row.text(1)).value_or(revision::Role::viewer),
+            from_ms(row.integer(2)), row.text(3), std::nullopt};
+  if (!row.is_null(4)) out.revoked = from_ms(row.integer(4));
+  return out;
+}
+
+// All rows of a statement, each as `read` makes it.
+template <class Row>
+Result<std::vector<Row>> all_rows(Statement& statement, Row (*read)(const Statement&)) {
+  std::vector<Row> out;
+  while (true) {
+    const auto row = statement.step();
+    if (!row) return row.error();
+    if (!*row) return out;
+    out.push_back(read(statement));
+  }
+}
+
+std::int64_t number_in(const Statement& row) {
+  return row.integer(0);
+}
+
+}  // namespace
+
+Result<std::unique_ptr<PlanStore>> PlanStore::open(const std::filesystem::path& folder) {
+  const std::string path = (folder / "plan.sqlite").string();
+  const mode_t before = umask(0077);
+  auto database = Database::open(path);
+  if (database) (void)database->run("PRAGMA journal_mode = WAL");
+  umask(before);
+  if (!database) return database.error();
+  std::unique_ptr<PlanStore> out(new PlanStore(std::move(*database)));
+  if (const Status made = out->make_tables(); !made) return made.error().at(path);
+  auto kept = out->database_.prepare("SELECT sealed FROM kept_secret WHERE mark = ?1");
+  if (!kept) return kept.error().at(path);
+  out->kept_ = std::move(*kept);
+  return out;
+}
+
+Status PlanStore::make_tables() {
+  if (Status s = database_.run("PRAGMA synchronous = FULL; PRAGMA foreign_keys = ON;"); !s) return s;
+  auto version = database_.prepare("PRAGMA user_version");
+  if (!version) return version.error();
+  const auto found = all_rows(*version, number_in);
+  if (!found) return found.error();
+  const std::int64_t number = found->empty() ? 0 : found->front();
+  if (number == kVersion) return {};
+  if (number > kVersion)
+    return fail(Errc::conflict,
+                fmt::format("made by a newer version (tables {}, known {})", number, kVersion));
+  return whole([this] {
+    const Status made = database_.run(kTables);
+    return made ? database_.run(fmt::format("PRAGMA user_version = {}", kVersion)) : made;
+  });
+}
+
+// All of the steps or none of them.
+Status PlanStore::whole(const std::function<Status()>& steps) {
+  if (Status s = database_.run("BEGIN IMMEDIATE"); !s) return s;
+  Status done = steps();
+  if (done) done = database_.run("COMMIT");
+  if (!done) (void)database_.run("ROLLBACK");
+  return done;
+}
+
+Status PlanStore::limit_pages(std::int64_t pages) {
+  return database_.run(fmt::format("PRAGMA max_page_count = {}", pages));
+}
+
+Result<std::uint64_t> PlanStore::newest() {
+  auto statement = database_.prepare("SELECT coalesce(max(number), 0) FROM revision");
+  if (!statement) return statement.error();
+  const auto found = all_rows(*statement, number_in);
+  if (!found) return found.error();
+  return static_cast<std::uint64_t>(found->front());
+}
+
+Result<Revision> PlanStore::revision(std::uint64_t number) {
+  auto statement =
+      database_.prepare(fmt::format("SELECT {} FROM revision WHERE number = ?1", kRevisionColumns));
+  if (!statement) return statement.error();
+  statement->bind(1, static_cast<std::int64_t>(number));
+  auto found = all_rows(*statement, revision_in);
+  if (!found) return found.error();
+  if (!found->empty()) return found->front();
+  const auto last = newest();
+  return fail(Errc::not_found,
+              fmt::format("there is no revision {}; the newest is {}", number, last ? *last : 0));
+}
+
+Result<std::vector<Revision>> PlanStore::history(std::size_t most) {
+  auto statement = database_.prepare(
+      fmt::format("SELECT {} FROM revision ORDER BY number DESC LIMIT ?1", kRevisionColumns));
+  if (!statement) return statement.error();
+  statement->bind(1, static_cast<std::int64_t>(most));
+  return all_rows(*statement, revision_in);
+}
+
+Result<revision::Objects> PlanStore::objects(std::uint64_t number) {
+  auto statement = database_.prepare(
+      "SELECT kind, name, rank, text FROM object WHERE since <= ?1 AND (before IS NULL OR before > ?1)");
+  if (!statement) return statement.error();
+  statement->bind(1, static_cast<std::int64_t>(number));
+  revision::Objects out;
+  while (true) {
+    const auto row = statement->step();
+    if (!row) return row.error();
+    if (!*row) return out;
+    out.put({statement->text(0), statement->text(1), statement->integer(2), statement->text(3)});
+  }
+}
+
+Status PlanStore::commit(const Commit& commit) {
+  return whole([&]() -> Status {
+    const Revision& r = commit.revision;
+    auto statement = database_.prepare(fmt::format(
+        "INSERT INTO revision ({}) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)", kRevisionColumns));
+    if (!statement) return statement.error();
+    statement->bind(1, static_cast<std::int64_t>(r.number)).bind(2, ms(r.at)).bind(3, r.author);
+    statement->bind(4, r.source).bind(5, r.message);
+    int place = 6;
+    for (const std::size_t count : {r.counts.added, r.counts.changed, r.counts.removed, r.counts.moved})
+      statement->bind(place++, static_cast<std::int64_t>(count));
+    if (Status s = statement->run(); !s) return s;
+    if (Status s = write_changes(commit); !s) return s;
+    return write_audit(commit.audit);
+  });
+}
+
+Status PlanStore::write_changes(const Commit& commit) {
+  const auto number = static_cast<std::int64_t>(commit.revision.number);
+  auto close =
+      database_.prepare("UPDATE object SET before = ?1 WHERE kind = ?2 AND name = ?3 AND before IS NULL");
+  auto insert =
+      database_.prepare("INSERT INTO object (kind, name, rank, text, since) VALUES (?1, ?2, ?3, ?4, ?5)");
+  auto keep = database_.prepare("INSERT OR IGNORE INTO kept_secret (mark, sealed) VALUES (?1, ?2)");
+  if (!close || !insert || !keep) return fail(Errc::io, "store: statements cannot be prepared");
+  for (const ObjectChange& change : commit.changes) {
+    if (change.what != What::added) {
+      close->bind(1, number).bind(2, change.kind).bind(3, change.stored);
+      if (Status s = close->run(); !s) return s;
+    }
+    if (change.after == nullptr) continue;
+    insert->bind(1, change.after->kind).bind(2, change.after->name).bind(3, change.after->rank);
+    insert->bind(4, change.after->text).bind(5, number);
+    if (Status s = insert->run(); !s) return s;
+  }
+  for (const revision::KeptSecret& secret : commit.secrets) {
+    keep->bind(1, secret.mark).bind(2, OctetView(secret.sealed));
+    if (Status s = keep->run(); !s) return s;
+  }
+  return {};
+}
+
+Result<Octets> PlanStore::kept(const std::string& mark) {
+  kept_.bind(1, mark);
+  const auto row = kept_.step();
+  Octets out;
+  if (row && *row) out = kept_.octets(0);
+  kept_.reset();
+  if (!row) return row.error();
+  return out;
+}
+
+Status PlanStore::write_audit(const AuditEntry& entry) {
+  auto statement = database_.prepare(
+      "INSERT INTO audit (at_ms, author, role, came_from, action, subject, detail) VALUES (?1, ?2, ?3, ?4, "
+      "?5, ?6, "
+      "?7)");
+  if (!statement) return statement.error();
+  statement->bind(1, ms(entry.at)).bind(2, entry.author).bind(3, entry.role).bind(4, entry.from);
+  statement->bind(5, entry.action).bind(6, entry.subject).bind(7, entry.detail);
+  return statement->run();
+}
+
+Status PlanStore::record(const AuditEntry& entry) {
+  return write_audit(entry);
+}
+
+Result<std::vector<AuditEntry>> PlanStore::audit(const revision::AuditQuery& query) {
+  auto statement = database_.prepare(
+      "SELECT id, at_ms, author, role, came_from, action, subject, detail FROM audit WHERE (?1 = '' OR "
+      "author = ?1) "
+      "AND (?2 = '' OR action = ?2) AND (?3 = '' OR instr(subject, ?3) > 0) ORDER BY id DESC LIMIT ?4");
+  if (!statement) return statement.error();
+  statement->bind(1, query.author).bind(2, query.action).bind(3, query.subject);
+  statement->bind(4, static_cast<std::int64_t>(query.most));
+  return all_rows<AuditEntry>(*statement, [](const Statement& row) {
+    return AuditEntry{row.integer(0), from_ms(row.integer(1)),
+                      row.text(2),    row.text(3),
+                      row.text(4),    row.text(5),
+                      row.text(6),    row.text(7)};
+  });
+}
+
+Status PlanStore::add_token(const Token& token, const Octets& hash, const AuditEntry& audit) {
+  auto there = database_.prepare("SELECT count(*) FROM token WHERE name = ?1");
+  if (!there) return there.error();
+  there->bind(1, token.name);
+  const auto found = all_rows(*there, number_in);
+  if (!found) return found.error();
+  if (found->front() > 0)
+    return fail(Errc::conflict, fmt::format("a token '{}' is there already, or was; choose another name",
+                                            escaped(token.name)));
+  return whole([&]() -> Status {
+    auto statement = database_.prepare(
+        "INSERT INTO token (name, role, hash, made_ms, made_by) VALUES (?1, ?2, ?3, ?4, ?5)");
+    if (!statement) return statement.error();
+    statement->bind(1, token.name).bind(2, revision::name_of(token.role)).bind(3, OctetView(hash));
+    statement->bind(4, ms(token.made)).bind(5, token.made_by);
+    if (Status s = statement->run(); !s) return s;
+    return write_audit(audit);
+  });
+}
+
+Status PlanStore::revoke_token(const std::string& name, WallTime at, const AuditEntry& audit) {
+  return whole([&]() -> Status {
+    auto statement =
+        database_.prepare("UPDATE token SET revoked_ms = ?1 WHERE name = ?2 AND revoked_ms IS NULL");
+    if (!statement) return statement.error();
+    statement->bind(1, ms(at)).bind(2, name);
+    if (Status s = statement->run(); !s) return s;
+    if (database_.changes() == 0)
+      return fail(Errc::not_found, fmt::format("there is no token '{}' in force", escaped(name)));
+    return write_audit(audit);
+  });
+}
+
+Result<std::vector<Token>> PlanStore::tokens() {
+  auto statement =
+      database_.prepare("SELECT name, role, made_ms, made_by, revoked_ms FROM token ORDER BY name");
+  if (!statement) return statement.error();
+  return all_rows(*statement, token_in);
+}
+
+Result<std::optional<Token>> PlanStore::token_with(const Octets& hash) {
+  auto statement = database_.prepare(
+      "SELECT name, role, made_ms, made_by, revoked_ms FROM token WHERE hash = ?1 AND revoked_ms IS NULL");
+  if (!statement) return statement.error();
+  statement->bind(1, OctetView(hash));
+  const auto found = all_rows(*statement, token_in);
+  if (!found) return found.error();
+  if (found->empty()) return std::optional<Token>{};
+  return std::optional<Token>{found->front()};
+}
+
+}  // namespace jembatan::store

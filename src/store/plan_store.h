@@ -1,0 +1,45 @@
+#pragma once
+#include <filesystem>
+
+#include "revision/archive.h"
+#include "store/sqlite.h"
+
+namespace jembatan::store {
+
+/// The plan's revisions, kept secrets, tokens and audit record in SQLite. Each object has a row for each form
+/// it had, with the revisions from and before which it had it: what a change costs is what it changes.
+class PlanStore final : public revision::Archive {
+ public:
+  /// Opens or makes FOLDER/plan.sqlite, readable by its owner alone.
+  ///   errors  Errc::io; Errc::conflict: made by a newer version
+  static Result<std::unique_ptr<PlanStore>> open(const std::filesystem::path& folder);
+
+  Result<std::uint64_t> newest() override;
+  Result<revision::Revision> revision(std::uint64_t number) override;
+  Result<std::vector<revision::Revision>> history(std::size_t most) override;
+  Result<revision::Objects> objects(std::uint64_t revision) override;
+  Status commit(const revision::Commit& commit) override;
+  Result<Octets> kept(const std::string& mark) override;
+  Status record(const revision::AuditEntry& entry) override;
+  Result<std::vector<revision::AuditEntry>> audit(const revision::AuditQuery& query) override;
+  Status add_token(const revision::Token& token, const Octets& hash,
+                   const revision::AuditEntry& audit) override;
+  Status revoke_token(const std::string& name, WallTime at, const revision::AuditEntry& audit) override;
+  Result<std::vector<revision::Token>> tokens() override;
+  Result<std::optional<revision::Token>> token_with(const Octets& hash) override;
+
+  /// For tests: the database may not grow beyond so many pages, as if the disk were full.
+  Status limit_pages(std::int64_t pages);
+
+ private:
+  explicit PlanStore(Database database) : database_(std::move(database)) {}
+  Status make_tables();
+  Status whole(const std::function<Status()>& steps);
+  Status write_changes(const revision::Commit& commit);
+  Status write_audit(const revision::AuditEntry& entry);
+
+  Database database_;
+  Statement kept_;  // asked for once a secret
+};
+
+}  // namespace jembatan::store

@@ -1,0 +1,271 @@
+// Revisions through the keeper into SQLite, and what happens when that cannot write.
+#include "store/plan_store.h"
+
+#include <gmock/gmock.h>
+#include <gtest/gtest.h>
+#include <sys/stat.h>
+
+#include "document/write.h"
+#include "revision/keeper.h"
+#include "support/fakes.h"
+#include "support/process.h"
+#include "unit/revision/plan_text.h"
+
+namespace jembatan::store {
+namespace {
+
+using document::text_value;
+using revision::Author;
+using revision::Do;
+using revision::Edit;
+using revision::Keeper;
+using revision::Role;
+using revision::Wish;
+using testing::HasSubstr;
+using testing::Not;
+
+constexpr const char* kPlan = R"(
+[[client]]
+name = "kerapu"
+address = "192.0.2.1"
+secret = { file = "kerapu" }
+[[client]]
+name = "pier"
+address = "pier.strait.example"
+secret = "angin kencang dari timur"
+[[user]]
+name = "Sari@reef.example"
+password = { clear = "laut-biru-7" }
+[[realm]]
+name = "reef.example"
+handle = "here"
+)";
+
+class PlanStoreTest : public testing::Test {
+ protected:
+  PlanStoreTest() { reopen(); }
+
+  void reopen() {
+    keeper.reset();
+    store.reset();
+    store = *PlanStore::open(folder.path());
+    keeper =
+        std::make_unique<Keeper>(*store, *revision::SealKey::parse(Secret(std::string(64, '7'))), random);
+  }
+
+  plan::Outside outside() {
+    plan::Outside out;
+    out.file = [](const std::string& name) -> Result<std::string> { return "the secret in file " + name; };
+    out.resolve = [this](const std::string& host) -> Result<IpAddress> {
+      if (host == "pier.strait.example") return IpAddress::parse(pier);
+      return fail(Errc::not_found, "host name '" + host + "': not known");
+    };
+    return out;
+  }
+  Wish wish(std::string message = "", std::optional<std::uint64_t> base = {}) {
+    return {{"wulan", Role::operator_, "127.0.0.1"}, std::move(message), base, false};
+  }
+  Result<revision::Applied> apply(const std::string& text, const Wish& with) {
+    problems = {};
+    const std::vector<plan::SourceFile> files{{"plan.toml", text}};
+    return keeper->apply(files, outside(), with, "apply", clock.now().wall, problems);
+  }
+  Result<revision::Applied> change(const Edit& edit) {
+    problems = {};
+    return keeper->change({edit}, outside(), wish(), "client set", clock.now().wall, problems);
+  }
+  std::string all_files(Keeper::Secrets secrets = Keeper::Secrets::kept) {
+    std::string out;
+    const auto files = keeper->files(*store->newest(), secrets);
+    for (const auto& file : *files) out += file.text;
+    return out;
+  }
+
+  support::TemporaryFolder folder;
+  support::FixedRandom random{3};
+  support::FakeClock clock;
+  document::Problems problems;
+  std::string pier = "192.0.2.9";
+  std::unique_ptr<PlanStore> store;
+  std::unique_ptr<Keeper> keeper;
+};
+
+TEST_F(PlanStoreTest, AnEmptyStoreIsAnEmptyPlan) {
+  const auto loaded = keeper->load(problems);
+  ASSERT_TRUE(loaded);
+  EXPECT_EQ(loaded->revision, 0U);
+  EXPECT_TRUE(loaded->plan->clients.empty());
+}
+
+TEST_F(PlanStoreTest, ARevisionIsThereAfterReopening) {
+  ASSERT_TRUE(apply(kPlan, wish("first")));
+  reopen();
+  const auto loaded = keeper->load(problems);
+  ASSERT_TRUE(loaded) << problems.text();
+  EXPECT_EQ(loaded->revision, 1U);
+  const plan::Client* kerapu = loaded->plan->client_named("kerapu");
+  EXPECT_EQ(text_of(kerapu->secret.reveal()), "the secret in file kerapu");
+  EXPECT_EQ(loaded->plan->client_named("pier")->address.text(), "192.0.2.9");
+  EXPECT_TRUE(loaded->plan->user_named("sari@reef.example")->password.matches(view_of("laut-biru-7")));
+  const auto first = store->revision(1);
+  EXPECT_EQ(first->author, "wulan");
+  EXPECT_EQ(first->message, "first");
+  EXPECT_EQ(revision::text_of(first->counts), "4 added");
+}
+
+TEST_F(PlanStoreTest, TheSamePlanAgainIsNoRevision) {
+  ASSERT_TRUE(apply(kPlan, wish()));
+  const auto again = apply(kPlan, wish());
+  EXPECT_FALSE(again->changed);
+  EXPECT_EQ(again->revision, 1U);
+}
+
+TEST_F(PlanStoreTest, AnExportIsThePlan) {
+  ASSERT_TRUE(apply(kPlan, wish()));
+  EXPECT_THAT(all_files(), Not(HasSubstr("secret in file")));
+  const auto kept = apply(all_files(), wish());
+  ASSERT_TRUE(kept) << problems.text();
+  EXPECT_FALSE(kept->changed);
+  EXPECT_THAT(all_files(Keeper::Secrets::shown), HasSubstr("secret = \"the secret in file kerapu\""));
+  const auto shown = apply(all_files(Keeper::Secrets::shown), wish());
+  EXPECT_FALSE(shown->changed);
+}
+
+TEST_F(PlanStoreTest, NoSecretStandsInTheFileOpenly) {
+  ASSERT_TRUE(apply(kPlan, wish()));
+  for (const char* name : {"plan.sqlite", "plan.sqlite-wal"}) {
+    const std::string octets = support::read_file(folder.path() / name);
+    EXPECT_EQ(octets.find("secret in file"), std::string::npos);
+    EXPECT_EQ(octets.find("laut-biru"), std::string::npos);
+  }
+  struct stat found {};
+  ::stat((folder.path() / "plan.sqlite").c_str(), &found);
+  EXPECT_EQ(found.st_mode & 077U, 0U);
+}
+
+TEST_F(PlanStoreTest, AnotherNodesMarkIsRefused) {
+  const std::string text =
+      "[[client]]\nname = \"x\"\naddress = \"192.0.2.1\"\nsecret = { kept = \"0af5\" }\n";
+  EXPECT_FALSE(apply(text, wish()));
+  EXPECT_THAT(problems.text(), HasSubstr("this node keeps no secret with the mark '0af5'"));
+}
+
+TEST_F(PlanStoreTest, AChangeOnAnOldBaseIsRefusedAndSaysWho) {
+  ASSERT_TRUE(apply(kPlan, wish("first")));
+  ASSERT_TRUE(change({Do::set, "client", "kerapu", {{"note", text_value("in dock")}}}));
+  const auto late = apply(kPlan, wish("second", 1));
+  ASSERT_FALSE(late);
+  EXPECT_EQ(late.error().code, Errc::conflict);
+  EXPECT_THAT(late.error().text, HasSubstr("since revision 1: wulan made revision 2 (1 changed"));
+  EXPECT_TRUE(apply(kPlan, wish("second", 2))->changed);
+}
+
+TEST_F(PlanStoreTest, AMistakeInAChangeIsShownInTheObject) {
+  ASSERT_TRUE(apply(kPlan, wish()));
+  EXPECT_FALSE(change({Do::set, "client", "kerapu", {{"enabled", text_value("yes")}}}));
+  EXPECT_THAT(problems.text(), HasSubstr("client 'kerapu':5:11: error: 'enabled' is text"));
+  EXPECT_EQ(*store->newest(), 1U);
+}
+
+TEST_F(PlanStoreTest, ADryRunStoresNothing) {
+  Wish dry = wish();
+  dry.dry_run = true;
+  const auto applied = apply(kPlan, dry);
+  EXPECT_EQ(applied->changes.size(), 4U);
+  EXPECT_EQ(*store->newest(), 0U);
+  EXPECT_TRUE(store->audit({})->empty());
+}
+
+TEST_F(PlanStoreTest, ARestoredRevisionIsANewOne) {
+  ASSERT_TRUE(apply(kPlan, wish()));
+  ASSERT_TRUE(change({Do::remove, "client", "kerapu", {}}));
+  const auto restored = keeper->restore(1, wish("back"), clock.now().wall, problems);
+  ASSERT_TRUE(restored) << restored.error().text;
+  EXPECT_EQ(restored->revision, 3U);
+  EXPECT_TRUE(keeper->difference(1, 3)->changes.empty());
+  EXPECT_EQ(revision::text_of(keeper->difference(2, 3)->changes), "added client kerapu\n");
+  EXPECT_EQ(keeper->restore(9, wish(), clock.now().wall, problems).error().text,
+            "there is no revision 9; the newest is 3");
+}
+
+TEST_F(PlanStoreTest, AHostNameKeepsItsAddressUntilItIsSetAgain) {
+  ASSERT_TRUE(apply(kPlan, wish()));
+  pier = "192.0.2.10";
+  ASSERT_TRUE(change({Do::set, "client", "kerapu", {{"note", text_value("x")}}}));
+  EXPECT_EQ(keeper->load(problems)->plan->client_named("pier")->address.text(), "192.0.2.9");
+  const auto set = change({Do::set, "client", "pier", {{"address", text_value("pier.strait.example")}}});
+  ASSERT_TRUE(set) << problems.text();
+  EXPECT_EQ(revision::text_of(set->changes),
+            "changed client pier; resolved: \"192.0.2.9\" -> \"192.0.2.10\"\n");
+  EXPECT_FALSE(change({Do::set, "client", "pier", {{"address", text_value("nowhere.example")}}}));
+  EXPECT_THAT(problems.text(), HasSubstr("host name 'nowhere.example': not known"));
+}
+
+TEST_F(PlanStoreTest, LetterCaseOfAUserIsAChangeOfOneObject) {
+  ASSERT_TRUE(apply(kPlan, wish()));
+  ASSERT_TRUE(change({Do::set, "user", "sari@reef.example", {{"name", text_value("sari@reef.example")}}}));
+  reopen();
+  EXPECT_EQ(keeper->load(problems)->plan->users.size(), 1U);
+}
+
+// A rotation by the clock: the old secret is valid until its date.
+TEST_F(PlanStoreTest, ARotationKeepsBothSecrets) {
+  ASSERT_TRUE(apply(kPlan, wish()));
+  const auto current = keeper->secret("client", "kerapu", "secret");
+  const Edit rotate{Do::set,
+                    "client",
+                    "kerapu",
+                    {{"old_secret", text_value(std::string(text_of(current->reveal())))},
+                     {"secret", text_value("a new one for the deck")}}};
+  ASSERT_TRUE(change(rotate)) << problems.text();
+  reopen();
+  EXPECT_EQ(text_of(keeper->secret("client", "kerapu", "secret")->reveal()), "a new one for the deck");
+  EXPECT_EQ(text_of(keeper->secret("client", "kerapu", "old_secret")->reveal()), "the secret in file kerapu");
+  EXPECT_EQ(keeper->secret("client", "pier", "old_secret").error().code, Errc::not_found);
+}
+
+TEST_F(PlanStoreTest, AFullDiskLeavesTheOldRevision) {
+  ASSERT_TRUE(apply(kPlan, wish()));
+  ASSERT_TRUE(store->limit_pages(1));  // nothing more can be written
+  std::string many = kPlan;
+  for (int i = 0; i < 2000; ++i) {
+    many += "[[client]]\nname = \"deck-" + std::to_string(i) + "\"\naddress = \"198.18." +
+            std::to_string(i / 256) + "." + std::to_string(i % 256) +
+            "\"\nsecret = \"a secret that is long enough " + std::to_string(i) + "\"\n";
+  }
+  const auto failed = apply(many, wish());
+  ASSERT_FALSE(failed);
+  EXPECT_EQ(failed.error().code, Errc::io);
+  EXPECT_THAT(failed.error().text, HasSubstr("full"));
+  EXPECT_EQ(*store->newest(), 1U);
+  reopen();
+  EXPECT_EQ(keeper->load(problems)->plan->clients.size(), 2U);
+  EXPECT_TRUE(apply(many, wish()));  // room again
+}
+
+TEST_F(PlanStoreTest, TheAuditRecordOnlyGrows) {
+  ASSERT_TRUE(apply(kPlan, wish("first")));
+  auto raw = Database::open((folder.path() / "plan.sqlite").string());
+  EXPECT_THAT(raw->run("DELETE FROM audit").error().text, HasSubstr("the audit record only grows"));
+  EXPECT_THAT(raw->run("UPDATE audit SET author = 'x'").error().text,
+              HasSubstr("the audit record only grows"));
+  const auto audit = store->audit({});
+  ASSERT_EQ(audit->size(), 1U);
+  EXPECT_EQ(audit->front().action, "plan apply");
+  EXPECT_EQ(audit->front().detail, "revision 1: 4 added (\"first\")");
+}
+
+TEST_F(PlanStoreTest, TokensAreFoundByTheirHashUntilTheyAreRevoked) {
+  const Octets hash = revision::sha256(view_of("token"));
+  const revision::Token token{"wulan", Role::operator_, clock.now().wall, "local", std::nullopt};
+  ASSERT_TRUE(store->add_token(token, hash, {}));
+  EXPECT_EQ(store->add_token(token, revision::sha256(view_of("other")), {}).error().code, Errc::conflict);
+  EXPECT_EQ((*store->token_with(hash))->role, Role::operator_);
+  EXPECT_FALSE(*store->token_with(revision::sha256(view_of("tokem"))));
+  ASSERT_TRUE(store->revoke_token("wulan", clock.now().wall, {}));
+  EXPECT_FALSE(*store->token_with(hash));
+  EXPECT_EQ(store->revoke_token("wulan", clock.now().wall, {}).error().code, Errc::not_found);
+}
+
+}  // namespace
+}  // namespace jembatan::store
