@@ -2,6 +2,9 @@
 //   build/release/bench/jembatan_core_bench
 #include <benchmark/benchmark.h>
 
+#include <algorithm>
+#include <random>
+
 #include "dictionary/encode.h"
 #include "engine/engine.h"
 #include "plan/read.h"
@@ -103,6 +106,28 @@ void BM_ParseVerifyAnswer(benchmark::State& state) {
   if (counters.count(engine::Outcome::accepted) == 0) state.SkipWithError("nothing was accepted");
 }
 BENCHMARK(BM_ParseVerifyAnswer);
+
+// So many clients with addresses of their own, some inside prefixes, asked for in an order that no cache
+// knows.
+void BM_ClientAtAddress(benchmark::State& state) {
+  const auto count = static_cast<std::uint32_t>(state.range(0));
+  plan::ClientTable table;
+  std::mt19937 random(7);
+  std::vector<IpAddress> asked;
+  for (std::uint32_t i = 0; i < count; ++i) {
+    std::uint8_t octets[4];
+    store32(octets, 0x0A000000U | (static_cast<std::uint32_t>(random()) & 0xFFFFFFU));
+    Prefix prefix{IpAddress::from_v4(octets), 32};
+    asked.push_back(prefix.address);
+    table.insert(prefix, i);
+  }
+  std::shuffle(asked.begin(), asked.end(), random);
+  asked.resize(static_cast<std::size_t>(state.range(1)));
+  std::size_t number = 0;
+  for (auto _ : state) benchmark::DoNotOptimize(table.find(asked[++number % asked.size()]));
+  state.counters["octets/client"] = static_cast<double>(table.memory()) / count;
+}
+BENCHMARK(BM_ClientAtAddress)->Args({100, 100})->Args({100000, 100})->Args({100000, 100000});
 
 void BM_LookUpByName(benchmark::State& state) {
   for (auto _ : state) benchmark::DoNotOptimize(dictionary::standard().named("Tunnel-Private-Group-ID"));

@@ -19,7 +19,7 @@ std::string labels_text(const json& object) {
   const json labels = object.value("labels", json::object());
   for (const auto& [label, value] : labels.items())
     parts.push_back(label + "=" + (value.is_string() ? value.get<std::string>() : value.dump()));
-  return parts.empty() ? "-" : cut(join(parts, " "), 36);
+  return parts.empty() ? "-" : join(parts, " ");
 }
 
 std::string address_text(const json& object) {
@@ -39,10 +39,11 @@ const Listing& listing() {
       {"client", "address", "labels", "signs", "state"},
       [](const json& object) {
         return std::vector<std::string>{
-            cell(object, "name", 24), address_text(object), labels_text(object),
+            cell(object, "name", 32), address_text(object), labels_text(object),
             object.value("message_authenticator", "always") == "always" ? "always" : "may",
             state_text(object)};
       },
+      2,
       "kerapu-deck-3",
       "waits=20s"};
   return all;

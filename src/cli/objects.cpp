@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <nlohmann/json.hpp>
 
 #include "admin/answers.h"
@@ -15,6 +16,9 @@ using nlohmann::json;
 
 namespace {
 
+constexpr std::size_t kWidth = 100;
+constexpr std::size_t kNarrowest = 12;
+
 std::string address_text(const json& lookup) {
   const std::string address = lookup.value("address", "");
   if (lookup["client"].is_null()) return fmt::format("{} belongs to no client\n", address);
@@ -22,6 +26,33 @@ std::string address_text(const json& lookup) {
   for (const json& shadowed : lookup.value("shadowed", json::array()))
     out += fmt::format(", before '{}' ({})", shadowed.value("client", ""), shadowed.value("prefix", ""));
   return out + "\n";
+}
+
+// "pier-2" before "pier-10": numbers are compared as numbers.
+std::string number_order(const std::string& name) {
+  std::string out;
+  for (std::size_t at = 0; at < name.size();) {
+    const std::size_t end = std::min(name.find_first_not_of("0123456789", at), name.size());
+    if (end == at) {
+      out += name[at++];
+      continue;
+    }
+    out += fmt::format("{:0>20}", name.substr(at, end - at));
+    at = end;
+  }
+  return out;
+}
+
+// Cuts the elastic column so that rows have 100 characters at the most.
+void fit(std::vector<std::vector<std::string>>& rows, const Listing& listing) {
+  std::size_t left = kWidth;
+  for (std::size_t column = 0; column < listing.heading.size(); ++column) {
+    if (column == listing.elastic) continue;
+    std::size_t widest = listing.heading[column].size();
+    for (const auto& row : rows) widest = std::max(widest, row[column].size());
+    left -= std::min(left, widest + 2);
+  }
+  for (auto& row : rows) row[listing.elastic] = cut(row[listing.elastic], std::max(left, kNarrowest));
 }
 
 Exit list(const Listing& listing, const Arguments& arguments, Terminal& terminal) {
@@ -42,8 +73,14 @@ Exit list(const Listing& listing, const Arguments& arguments, Terminal& terminal
     if (!body->contains("lookup")) terminal.line(fmt::format("no {} found", listing.kind));
     return Exit::done;
   }
+  std::vector<std::vector<std::string>> rows;
+  for (const json& object : objects) rows.push_back(listing.row(object));
+  std::stable_sort(rows.begin(), rows.end(), [](const auto& a, const auto& b) {
+    return number_order(a.front()) < number_order(b.front());
+  });
+  fit(rows, listing);
   Table table(listing.heading);
-  for (const json& object : objects) table.add(listing.row(object));
+  for (auto& row : rows) table.add(std::move(row));
   terminal.out(table.text());
   if (objects.size() > 20) terminal.line(fmt::format("{} of them", objects.size()));
   return Exit::done;

@@ -11,6 +11,7 @@ struct Listing {
   std::string kind;
   std::vector<std::string> heading;
   std::vector<std::string> (*row)(const nlohmann::json& object);
+  std::size_t elastic = 0;   ///< the column that is cut so that a row fits
   std::string name_example;  ///< for the commands' examples
   std::string set_example;   ///< "waits=10s"
 };

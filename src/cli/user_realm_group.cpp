@@ -18,7 +18,7 @@ std::string pairs_text(const json& table) {
   std::vector<std::string> parts;
   for (const auto& [key, value] : table.items())
     parts.push_back(key + "=" + (value.is_string() ? value.get<std::string>() : value.dump()));
-  return parts.empty() ? "-" : cut(join(parts, " "), 44);
+  return parts.empty() ? "-" : join(parts, " ");
 }
 
 const Listing& users() {
@@ -31,6 +31,7 @@ const Listing& users() {
                                  pairs_text(object.value("reply", json::object())),
                                  object.value("enabled", true) ? "on" : "off"};
                            },
+                           2,
                            "sari@reef.example",
                            "reply.vlan=30"};
   return all;
@@ -46,27 +47,29 @@ const Listing& realms() {
         return std::vector<std::string>{cell(object, "name", 34), to, cell(object, "accounting", 28),
                                         object.value("strip", false) ? "yes" : "no"};
       },
+      2,
       "lagoon.example",
       "forward=lagoon-homes"};
   return all;
 }
 
 const Listing& groups() {
-  static const Listing all{"group",
-                           {"group", "answer within", "attempts", "servers (priority:weight)"},
-                           [](const json& object) {
-                             std::vector<std::string> servers;
-                             for (const json& server : object.value("server", json::array())) {
-                               servers.push_back(fmt::format(
-                                   "{} {} ({}:{})", server.value("name", ""), server.value("address", ""),
-                                   server.value("priority", 1), server.value("weight", 1)));
-                             }
-                             return std::vector<std::string>{
-                                 cell(object, "name", 20), object.value("answer_within", "3s"),
-                                 std::to_string(object.value("attempts", 2)), cut(join(servers, ", "), 54)};
-                           },
-                           "reef-homes",
-                           "server.reef-1.weight=50"};
+  static const Listing all{
+      "group",
+      {"group", "answer within", "attempts", "servers (priority:weight)"},
+      [](const json& object) {
+        std::vector<std::string> servers;
+        for (const json& server : object.value("server", json::array())) {
+          servers.push_back(fmt::format("{} {} ({}:{})", server.value("name", ""),
+                                        server.value("address", ""), server.value("priority", 1),
+                                        server.value("weight", 1)));
+        }
+        return std::vector<std::string>{cell(object, "name", 20), object.value("answer_within", "3s"),
+                                        std::to_string(object.value("attempts", 2)), join(servers, ", ")};
+      },
+      3,
+      "reef-homes",
+      "server.reef-1.weight=50"};
   return all;
 }
 

@@ -5,76 +5,67 @@
 namespace jembatan::plan {
 namespace {
 
-Prefix shortened(const Prefix& prefix, int length) {
-  Prefix out = prefix;
-  out.length = static_cast<std::uint8_t>(length);
-  for (int bit = length; bit < prefix.address.bits(); ++bit) {
-    out.address.octets[static_cast<std::size_t>(bit / 8)] &= static_cast<std::uint8_t>(~(0x80 >> (bit % 8)));
-  }
+std::size_t place_of(Family family) {
+  return family == Family::v4 ? 0 : 1;
+}
+
+Prefix prefix_of(const IpAddress& address, std::uint8_t length) {
+  Prefix out{address, length};
+  const std::size_t whole = length / 8U;
+  if (length % 8 != 0) out.address.octets[whole] &= static_cast<std::uint8_t>(0xFF00U >> (length % 8U));
+  const std::size_t first = whole + (length % 8 != 0 ? 1 : 0);
+  std::fill(out.address.octets.begin() + static_cast<std::ptrdiff_t>(first), out.address.octets.end(), 0);
   return out;
 }
 
-std::size_t side(const Prefix& inner, const Prefix& outer) {
-  return bit_at(inner.address, outer.length) ? 1 : 0;
+std::size_t hash_of(const Prefix& prefix) {
+  const std::uint8_t* octets = prefix.address.octets.data();
+  std::uint64_t mixed = load64(octets) ^ (load64(octets + 8) * 0x9E3779B97F4A7C15U) ^ prefix.length;
+  mixed ^= mixed >> 32U;
+  mixed *= 0xD6E8FEB86659FD93U;
+  return mixed ^ (mixed >> 32U);
 }
 
 }  // namespace
 
-std::size_t ClientTable::add_node(const Prefix& prefix, std::size_t entry) {
-  nodes_.push_back({prefix, entry, {kNone, kNone}});
-  return nodes_.size() - 1;
+ClientTable::Slot& ClientTable::slot_of(const Prefix& prefix) {
+  std::size_t at = hash_of(prefix) & (slots_.size() - 1);
+  while (slots_[at].entry_after != 0 && slots_[at].prefix != prefix) at = (at + 1) & (slots_.size() - 1);
+  return slots_[at];
+}
+
+void ClientTable::grow() {
+  std::vector<Slot> before(std::max<std::size_t>(16, slots_.size() * 2));
+  before.swap(slots_);
+  for (const Slot& slot : before) {
+    if (slot.entry_after != 0) slot_of(slot.prefix) = slot;
+  }
 }
 
 std::size_t ClientTable::insert(const Prefix& prefix, std::size_t entry) {
-  const std::size_t family = prefix.address.family == Family::v4 ? 0 : 1;
-  // The way down: `link` is where the place was found (a root, or a child of `parent`).
-  std::size_t parent = kNone;
-  std::size_t at = roots_[family];
-  const auto set_link = [&](std::size_t node) {
-    if (parent == kNone) {
-      roots_[family] = node;
-    } else {
-      nodes_[parent].below[side(prefix, nodes_[parent].prefix)] = node;
-    }
-  };
-  while (at != kNone) {
-    const Prefix here = nodes_[at].prefix;
-    const int shared =
-        std::min({shared_bits(here.address, prefix.address), int{here.length}, int{prefix.length}});
-    if (shared == here.length && here.length == prefix.length) {
-      if (nodes_[at].entry != kNone) return nodes_[at].entry;
-      nodes_[at].entry = entry;
-      return kNone;
-    }
-    if (shared < here.length) {
-      const std::size_t fork = add_node(shortened(prefix, shared), shared == prefix.length ? entry : kNone);
-      nodes_[fork].below[side(here, nodes_[fork].prefix)] = at;
-      set_link(fork);
-      if (shared < prefix.length) {
-        const std::size_t leaf = add_node(prefix, entry);
-        nodes_[fork].below[side(prefix, nodes_[fork].prefix)] = leaf;
-      }
-      return kNone;
-    }
-    parent = at;
-    at = nodes_[at].below[side(prefix, here)];
-  }
-  set_link(add_node(prefix, entry));
+  if (2 * (used_ + 1) > slots_.size()) grow();
+  Slot& slot = slot_of(prefix);
+  if (slot.entry_after != 0) return slot.entry_after - 1;
+  slot = {prefix, static_cast<std::uint32_t>(entry + 1)};
+  ++used_;
+  auto& lengths = lengths_[place_of(prefix.address.family)];
+  const auto at = std::lower_bound(lengths.begin(), lengths.end(), prefix.length, std::greater<>());
+  if (at == lengths.end() || *at != prefix.length) lengths.insert(at, prefix.length);
   return kNone;
 }
 
 // The entry with the longest prefix around the address that is shorter than `below` bits.
 std::size_t ClientTable::longest(const IpAddress& address, int below) const {
-  std::size_t best = kNone;
-  std::size_t at = roots_[address.family == Family::v4 ? 0 : 1];
-  while (at != kNone) {
-    const Node& node = nodes_[at];
-    if (node.prefix.length >= below || !node.prefix.contains(address)) break;
-    if (node.entry != kNone) best = node.entry;
-    if (node.prefix.length == address.bits()) break;
-    at = node.below[bit_at(address, node.prefix.length) ? 1 : 0];
+  for (const std::uint8_t length : lengths_[place_of(address.family)]) {
+    if (length >= below) continue;
+    const Prefix wanted = prefix_of(address, length);
+    for (std::size_t at = hash_of(wanted);; ++at) {
+      const Slot& slot = slots_[at & (slots_.size() - 1)];
+      if (slot.entry_after == 0) break;
+      if (slot.prefix == wanted) return slot.entry_after - 1;
+    }
   }
-  return best;
+  return kNone;
 }
 
 std::size_t ClientTable::find(const IpAddress& address) const {

@@ -145,7 +145,8 @@ const Field<ClientDraft> kClient[] = {
      }},
     {"old_secret", Need::optional, "the secret before, still valid while the other side is changed",
      [](Reading& r, const Entry& e, ClientDraft& d) {
-       d.object.client.old_secret = read_shared_secret(r, e, d.context.outside);
+       d.object.client.old_secret =
+           std::make_shared<const wire::SharedSecret>(read_shared_secret(r, e, d.context.outside));
      }},
     {"old_secret_until", Need::optional,
      "until when the old secret is valid, like 2026-12-01T00:00:00Z; default: until it is taken away",

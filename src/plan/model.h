@@ -1,6 +1,7 @@
 #pragma once
 // What an operator maintains, as values. A Plan is built whole, checked whole and never changed afterwards.
 #include <map>
+#include <memory>
 #include <optional>
 #include <string>
 #include <vector>
@@ -24,7 +25,7 @@ struct Client {
   Prefix address;
   std::string host;  ///< the host name that the address comes from; may be empty
   wire::SharedSecret secret;
-  std::optional<wire::SharedSecret> old_secret;  ///< still valid while the secret is rotated
+  std::shared_ptr<const wire::SharedSecret> old_secret;  ///< still valid while the secret is rotated
   std::optional<WallTime> old_secret_until;
   std::map<std::string, std::string> labels;
   std::string note;
