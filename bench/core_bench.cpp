@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <random>
 
+#include "decide/decide.h"
 #include "dictionary/encode.h"
 #include "engine/engine.h"
 #include "plan/read.h"
@@ -128,6 +129,54 @@ void BM_ClientAtAddress(benchmark::State& state) {
   state.counters["octets/client"] = static_cast<double>(table.memory()) / count;
 }
 BENCHMARK(BM_ClientAtAddress)->Args({100, 100})->Args({100000, 100})->Args({100000, 100000});
+
+// One request through so many access rules, none but the last of which matches; conditions over 1 to 4
+// attributes.
+void BM_Decide(benchmark::State& state) {
+  std::string text = R"(
+[[client]]
+name = "deck"
+address = "192.0.2.0/24"
+secret = "a secret of 32 characters, not 31"
+labels = { place = "reef/kerapu", kind = "wireless" }
+[[realm]]
+name = "reef.example"
+handle = "here"
+[[user]]
+name = "tamu@reef.example"
+password = { clear = "ombak-3" }
+groups = ["passengers"]
+)";
+  static constexpr std::array<std::string_view, 4> kConditions{
+      "NAS-Port-Type == {}", "member of \"g{}\" and NAS-Port-Type == Virtual",
+      "User-Name present and NAS-Identifier == \"pier-{}\" and NAS-Port-Type == Virtual",
+      "User-Name present and client.label.place under \"reef\" and realm == \"reef.example\" and NAS-Port == "
+      "{}"};
+  const auto count = static_cast<std::size_t>(state.range(0));
+  for (std::size_t i = 0; i + 1 < count; ++i) {
+    std::string when(kConditions[i % kConditions.size()]);
+    when.replace(when.find("{}"), 2, std::to_string(100 + i));
+    text += "[[access]]\nname = \"rule " + std::to_string(i) + "\"\npermit = true\nwhen = '" + when + "'\n";
+  }
+  text += "[[access]]\nname = \"last\"\npermit = true\n";
+  const std::vector<plan::SourceFile> files{{"bench.toml", text}};
+  document::Problems problems;
+  const auto plan = plan::read(files, {}, problems);
+  if (!plan) return state.SkipWithError(problems.text().c_str());
+  const Octets octets = request(1);
+  const auto packet = *wire::PacketView::parse(octets);
+  const decide::Request asked{packet, plan->clients[0], false, std::chrono::system_clock::now()};
+  decide::Trail trail;
+  for (auto _ : state) {
+    trail.clear();
+    const decide::Way way = decide::find_way(*plan, asked, trail);
+    benchmark::DoNotOptimize(decide::admit(*plan, asked, way, plan->users[0], trail));
+  }
+  state.counters["per rule"] =
+      benchmark::Counter(static_cast<double>(count),
+                         benchmark::Counter::kIsIterationInvariantRate | benchmark::Counter::kInvert);
+}
+BENCHMARK(BM_Decide)->Arg(20)->Arg(200)->Arg(1000);
 
 void BM_LookUpByName(benchmark::State& state) {
   for (auto _ : state) benchmark::DoNotOptimize(dictionary::standard().named("Tunnel-Private-Group-ID"));

@@ -137,6 +137,7 @@ class Api::Routes {
         {"GET", "/v1/plan/objects", Role::viewer, nullptr, list_objects},
         {"POST", "/v1/clients/secret", Role::administrator, nullptr, client_secret},
         {"GET", "/v1/clients/rotations", Role::viewer, nullptr, list_rotations},
+        {"POST", "/v1/explain", Role::viewer, nullptr, explain},
         {"GET", "/v1/audit", Role::operator_, nullptr, show_audit},
         {"GET", "/v1/tokens", Role::administrator, nullptr, list_tokens},
         {"POST", "/v1/tokens", Role::administrator, nullptr, create_token},

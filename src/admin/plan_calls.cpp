@@ -8,6 +8,7 @@
 #include "admin/answers.h"
 #include "admin/json.h"
 #include "base/text.h"
+#include "decide/explain.h"
 #include "document/write.h"
 #include "server/system.h"
 
@@ -470,6 +471,49 @@ void list_rotations(const Asked& asked) {
                     {"new_last_used", time_or_null(activity.last_verified(plan::WhichSecret::current))}});
   }
   answer(asked.response, {{"rotations", list}});
+}
+
+void explain(const Asked& asked) {
+  const auto body = read_body(asked.request, asked.response, {"client", "packet", "assume", "at"});
+  if (!body) return;
+  const auto refuse = [&](const std::string& why) { problem(asked.response, 400, "Not understood", why); };
+  std::map<std::string, std::string> texts;
+  for (const char* key : {"client", "packet", "assume", "at"}) {
+    auto text = text_in(*body, key);
+    if (!text) return refuse(text.error().text);
+    texts[key] = std::move(*text);
+  }
+  if (!texts["assume"].empty() && texts["assume"] != "proven" && texts["assume"] != "refused")
+    return refuse("'assume' is neither proven nor refused");
+  const auto live = asked.server.plan();
+  const plan::Client* client = live->plan->client_named(texts["client"]);
+  if (client == nullptr) {
+    std::vector<std::string> names;
+    for (const plan::Client& known : live->plan->clients) names.push_back(known.name);
+    const auto near = nearest(texts["client"], names);
+    return problem(asked.response, 404, "Not found",
+                   fmt::format("client '{}' not found{}", escaped(texts["client"]),
+                               near ? fmt::format("; nearest: '{}'", escaped(*near)) : ""));
+  }
+  const auto octets = from_hex(texts["packet"]);
+  if (!octets) return refuse(octets.error().at("packet").text);
+  const auto packet = wire::PacketView::parse(*octets);
+  if (!packet) return refuse(packet.error().at("packet").text);
+  WallTime at = now();
+  if (!texts["at"].empty()) {
+    const auto given = parse_time(texts["at"]);
+    if (!given) return refuse(given.error().at("at").text);
+    at = *given;
+  }
+  const auto explanation =
+      decide::explain(*live->plan, {*packet, *client, packet->code() == wire::Code::accounting_request, at},
+                      texts["assume"] == "refused" ? decide::Assume::refused : decide::Assume::proven);
+  json trail = json::array();
+  for (const std::string& line : explanation.lines) trail.push_back(line);
+  answer(asked.response, {{"outcome", decide::name_of(explanation.outcome)},
+                          {"summary", explanation.summary},
+                          {"trail", trail},
+                          {"plan_revision", live->revision}});
 }
 
 void show_audit(const Asked& asked) {

@@ -24,6 +24,7 @@ void show_files(const Asked& asked);
 void list_objects(const Asked& asked);
 void client_secret(const Asked& asked);
 void list_rotations(const Asked& asked);
+void explain(const Asked& asked);
 void show_audit(const Asked& asked);
 void list_tokens(const Asked& asked);
 void create_token(const Asked& asked);

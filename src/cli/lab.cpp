@@ -55,7 +55,9 @@ Status give_first_plan(const std::string& name) {
 Exit up(const Arguments& arguments, Terminal& terminal) {
   const lab::Wish wish{arguments.has("--fresh"), arguments.has("--free-ports")};
   if (const Status s = lab::up(wish); !s) return report(s.error(), terminal);
-  if (const Status s = give_first_plan("hub"); !s) return report(s.error(), terminal);
+  for (const char* name : {"hub", "reef-1"}) {
+    if (const Status s = give_first_plan(name); !s) return report(s.error(), terminal);
+  }
   return print_status(arguments, terminal);
 }
 

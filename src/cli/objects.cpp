@@ -8,7 +8,7 @@
 #include "admin/answers.h"
 #include "base/text.h"
 #include "cli/assignment.h"
-#include "document/write.h"
+#include "revision/objects.h"
 
 namespace jembatan::cli {
 
@@ -75,9 +75,11 @@ Exit list(const Listing& listing, const Arguments& arguments, Terminal& terminal
   }
   std::vector<std::vector<std::string>> rows;
   for (const json& object : objects) rows.push_back(listing.row(object));
-  std::stable_sort(rows.begin(), rows.end(), [](const auto& a, const auto& b) {
-    return number_order(a.front()) < number_order(b.front());
-  });
+  // Rules stand in their own order.
+  if (!revision::kind_named(listing.kind)->ordered)
+    std::stable_sort(rows.begin(), rows.end(), [](const auto& a, const auto& b) {
+      return number_order(a.front()) < number_order(b.front());
+    });
   fit(rows, listing);
   Table table(listing.heading);
   for (auto& row : rows) table.add(std::move(row));

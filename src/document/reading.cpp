@@ -12,6 +12,7 @@ namespace jembatan::document {
 std::string Reading::shown(Position at, Mask mask) const {
   if (at.line == 0 || at.line > file_.lines.size()) return "";
   const std::string& line = file_.lines[at.line - 1];
+  if (mask == Mask::never) return line;
   const std::string plain = lower(line);
   const bool secret =
       plain.find("secret") != std::string::npos || plain.find("password") != std::string::npos;
@@ -37,6 +38,10 @@ void Reading::wrong(const Entry& entry, std::string text, std::string allowed) {
   if (entry.value.kind == Kind::text) width = entry.value.text.size() + 2;
   if (entry.value.kind == Kind::integer) width = std::to_string(entry.value.integer).size();
   add({Level::error, "", entry.value.at, std::move(text), std::move(allowed), "", width});
+}
+
+void Reading::wrong_at(Position at, std::size_t width, std::string text, std::string allowed) {
+  add({Level::error, "", at, std::move(text), std::move(allowed), "", width}, Mask::never);
 }
 
 void Reading::unknown_key(const Entry& entry, std::string_view owner,

@@ -146,7 +146,9 @@ void Engine::on_proved(Ticket ticket, bool matches, Now now, Actions& out) {
   finish(ticket, now, out, [&](const Request& request, const Pending& pending) {
     const auto hidden = request.packet.find(AttributeType::user_password);
     auto typed = wire::reveal_password(hidden->value, request.packet.authenticator(), request.secret());
-    proved(request, *pending.user, matches, *typed);
+    trail_.clear();
+    const decide::Way way = decide::find_way(*request.live->plan, asked_of(request), trail_);
+    proved(request, way, *pending.user, matches, *typed);
     wipe(*typed);
   });
 }

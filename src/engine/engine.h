@@ -1,5 +1,6 @@
 #pragma once
 // The life of a request, without sockets: datagrams and time go in, what is to be done comes out.
+#include "decide/decide.h"
 #include "engine/crossings.h"
 #include "engine/repeats.h"
 
@@ -87,7 +88,6 @@ class Engine final : private Composer {
     std::string detail = {};
     std::string server = {};
   };
-  struct Identity;
 
   // The steps, in the order of handle().
   bool may_use(const plan::Client& client, std::uint16_t listener) const;
@@ -95,12 +95,14 @@ class Engine final : private Composer {
                                           const Datagram& in, Now now, Actions& out);
   void answer_status(const Request& request);
   void decide(const Request& request);
-  Identity identify(const Request& request) const;
-  void decide_access(const Request& request, const Identity& identity);
-  void prove(const Request& request, const Identity& identity);
-  void proved(const Request& request, const plan::User& user, bool matches, OctetView typed);
-  void forward_access(const Request& request, const Identity& identity);
-  void record(const Request& request, const Identity& identity);
+  decide::Request asked_of(const Request& request) const;
+  void decide_access(const Request& request, const decide::Way& way);
+  void prove(const Request& request, const decide::Way& way);
+  void proved(const Request& request, const decide::Way& way, const plan::User& user, bool matches,
+              OctetView typed);
+  void admit(const Request& request, const decide::Way& way, const plan::User& user);
+  void forward_access(const Request& request, const decide::Way& way);
+  void record(const Request& request, const decide::Way& way);
 
   // Endings: each datagram meets one of them.
   void drop(const Datagram& in, const plan::Client* client, Ending ending, Now now, Actions& out);
@@ -126,6 +128,7 @@ class Engine final : private Composer {
   Slots<Pending> pending_;
   std::vector<Ticket> under_way_;  // every ticket of pending_, and ended ones; swept when it grows
   Crossings crossings_;
+  decide::Trail trail_;  // of the request that is being decided; its room is used again
 };
 
 }  // namespace jembatan::engine

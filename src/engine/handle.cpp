@@ -5,7 +5,6 @@
 
 #include "base/text.h"
 #include "engine/engine.h"
-#include "engine/identity.h"
 #include "wire/authenticator.h"
 #include "wire/hidden.h"
 
@@ -122,27 +121,37 @@ void Engine::answer_status(const Request& request) {
         {Outcome::status_answered, "the server is alive"});
 }
 
-void Engine::decide(const Request& request) {
-  const Identity identity = identify(request);
-  if (request.packet.code() == Code::accounting_request) return record(request, identity);
-  decide_access(request, identity);
+decide::Request Engine::asked_of(const Request& request) const {
+  const bool accounting = request.packet.code() == Code::accounting_request;
+  return {request.packet, request.client, accounting, request.now.wall};
 }
 
-void Engine::decide_access(const Request& request, const Identity& identity) {
-  switch (identity.destination.handling) {
+void Engine::decide(const Request& request) {
+  trail_.clear();
+  const decide::Way way = decide::find_way(*request.live->plan, asked_of(request), trail_);
+  if (request.packet.code() == Code::accounting_request) return record(request, way);
+  decide_access(request, way);
+}
+
+void Engine::decide_access(const Request& request, const decide::Way& way) {
+  // Of a route its name; of the realm table the realm that led there.
+  const std::string about = way.route != nullptr ? way.route->name : way.realm;
+  switch (way.destination.handling) {
     case plan::Handling::here:
-      return prove(request, identity);
+      return prove(request, way);
     case plan::Handling::forward:
-      return forward_access(request, identity);
+      return forward_access(request, way);
     case plan::Handling::ignore:
-      return no_reply(request, {Outcome::ignored, identity.because, identity.realm});
+      return no_reply(request, {Outcome::ignored, way.because, about});
     case plan::Handling::refuse:
-      return reply(request, Code::access_reject, {}, {Outcome::rejected, identity.because, identity.realm});
+      return reply(request, Code::access_reject,
+                   way.route != nullptr ? decide::reply_message(way.route->message) : Octets{},
+                   {Outcome::rejected, way.because, about});
   }
 }
 
-void Engine::prove(const Request& request, const Identity& identity) {
-  const plan::User* user = request.live->plan->user_named(identity.full_name);
+void Engine::prove(const Request& request, const decide::Way& way) {
+  const plan::User* user = request.live->plan->user_named(way.full_name);
   const auto refuse = [&](std::string_view because) {
     reply(request, Code::access_reject, {}, {Outcome::rejected, because});
   };
@@ -154,7 +163,7 @@ void Engine::prove(const Request& request, const Identity& identity) {
   if (!typed)
     return no_reply(request, {Outcome::malformed, "User-Password cannot be opened", typed.error().text});
   if (!user->password.slow()) {
-    proved(request, *user, user->password.matches(*typed), *typed);
+    proved(request, way, *user, user->password.matches(*typed), *typed);
   } else {
     const Ticket ticket = keep(request);
     if (Pending* pending = pending_.get(ticket)) {
@@ -165,9 +174,9 @@ void Engine::prove(const Request& request, const Identity& identity) {
   wipe(*typed);
 }
 
-void Engine::proved(const Request& request, const plan::User& user, bool matches, OctetView typed) {
-  if (matches)
-    return reply(request, Code::access_accept, user.reply, {Outcome::accepted, "password matches"});
+void Engine::proved(const Request& request, const decide::Way& way, const plan::User& user, bool matches,
+                    OctetView typed) {
+  if (matches) return admit(request, way, user);
   std::string_view because = "wrong password";
   if (typed.empty()) because = "the password is empty";
   if (wire::looks_unreadable(typed)) {
@@ -176,30 +185,46 @@ void Engine::proved(const Request& request, const plan::User& user, bool matches
   reply(request, Code::access_reject, {}, {Outcome::rejected, because});
 }
 
-void Engine::forward_access(const Request& request, const Identity& identity) {
+// Who proved the password may still not be let in: the access rules say.
+void Engine::admit(const Request& request, const decide::Way& way, const plan::User& user) {
+  const decide::Admission admission =
+      decide::admit(*request.live->plan, asked_of(request), way, user, trail_);
+  const std::string rule = admission.rule != nullptr ? admission.rule->name : "";
+  if (admission.permit) {
+    return reply(request, Code::access_accept, decide::compose_reply(user, admission.rule),
+                 {Outcome::accepted, admission.because, rule});
+  }
+  reply(request, Code::access_reject,
+        admission.rule != nullptr ? decide::reply_message(admission.rule->message) : Octets{},
+        {Outcome::rejected, admission.because, rule});
+}
+
+void Engine::forward_access(const Request& request, const decide::Way& way) {
   const Ticket ticket = keep(request);
   Pending* pending = pending_.get(ticket);
   if (pending == nullptr) return;
-  pending->user_name = identity.name_to_send;
-  const auto crossing = crossings_.start(ticket, request.live, identity.destination.group, Purpose::access,
+  pending->user_name = way.name_to_send;
+  const auto crossing = crossings_.start(ticket, request.live, way.destination.group, Purpose::access,
                                          request.now, request.out);
   if (crossing) {
     pending->crossing = *crossing;
-    pending->group = identity.destination.group;
+    pending->group = way.destination.group;
   } else {
     no_reply(request, {Outcome::overloaded, "it could not be forwarded", crossing.error().text});
     pending_.release(ticket);
   }
 }
 
-void Engine::record(const Request& request, const Identity& identity) {
+void Engine::record(const Request& request, const decide::Way& way) {
+  if (way.route != nullptr && way.destination.handling == plan::Handling::ignore)
+    return no_reply(request, {Outcome::ignored, way.because, way.route->name});
   auto made = accounting::make_record(request.packet, request.client.name, request.in.from.address,
-                                      identity.realm, request.now.wall);
+                                      escaped(way.realm), request.now.wall);
   if (!made) return no_reply(request, {Outcome::malformed, "not an accounting record", made.error().text});
   const Ticket ticket = keep(request);
   if (pending_.get(ticket) == nullptr) return;
-  accounting::Incoming incoming{std::move(*made), identity.accounting.here, {}};
-  for (const std::size_t group : identity.accounting.groups) {
+  accounting::Incoming incoming{std::move(*made), way.accounting.here, {}};
+  for (const std::size_t group : way.accounting.groups) {
     incoming.groups.push_back(request.live->plan->groups[group].name);
   }
   request.out.recordings.push_back({ticket, std::move(incoming)});  // the answer leaves when it is durable

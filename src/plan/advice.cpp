@@ -58,6 +58,8 @@ class Adviser {
     groups();
     near_misses();
     label_misses();
+    shadowed();
+    user_groups();
   }
 
  private:
@@ -162,6 +164,7 @@ class Adviser {
       uses(realm.access);
       out.insert(realm.accounting.groups.begin(), realm.accounting.groups.end());
     }
+    for (const Route& route : plan_.routes) uses(route.destination);
     uses(plan_.realm_default.unknown);
     uses(plan_.realm_default.missing);
     return out;
@@ -248,6 +251,90 @@ class Adviser {
                                      "the same value for both"});
       }
     }
+  }
+
+  // True if every request for which `later` holds is one for which `earlier` holds, as far as their texts
+  // tell: the same condition, or all parts of the earlier one among the parts of the later one.
+  static bool covers(const condition::Condition* earlier, const condition::Condition* later) {
+    if (earlier == nullptr) return true;
+    if (later == nullptr) return false;
+    if (earlier->source() == later->source()) return true;
+    const auto parts = earlier->all_of();
+    const auto among = later->all_of();
+    return !parts.empty() && std::all_of(parts.begin(), parts.end(), [&](std::string_view part) {
+      return std::find(among.begin(), among.end(), part) != among.end();
+    });
+  }
+
+  static const condition::Condition* when_of(const Route& route) { return &route.when; }
+  static const condition::Condition* when_of(const AccessRule& rule) {
+    return rule.when ? &*rule.when : nullptr;
+  }
+  static bool looks_at_as_much(const Route& earlier, const Route& later) {
+    return (earlier.access || !later.access) && (earlier.accounting || !later.accounting);
+  }
+  static bool looks_at_as_much(const AccessRule&, const AccessRule&) { return true; }
+
+  template <class Rule>
+  void shadowed_among(const std::vector<Rule>& rules, const std::vector<Place>& places,
+                      std::string_view kind) {
+    for (std::size_t later = 1; later < rules.size(); ++later) {
+      for (std::size_t earlier = 0; earlier < later; ++earlier) {
+        if (!looks_at_as_much(rules[earlier], rules[later]) ||
+            !covers(when_of(rules[earlier]), when_of(rules[later])))
+          continue;
+        never(places[later], kind, rules[later].name, rules[earlier].name);
+        break;
+      }
+    }
+  }
+
+  void shadowed() {
+    shadowed_among(plan_.routes, places_.routes, "route");
+    shadowed_among(plan_.access_rules, places_.access_rules, "access rule");
+  }
+
+  void never(const Place& place, std::string_view kind, const std::string& name, const std::string& earlier) {
+    report_(place, {"shadowed",
+                    fmt::format("{} '{}' is never reached: '{}' before it matches the same requests", kind,
+                                name, earlier),
+                    "another order, or another condition"});
+  }
+
+  void user_groups() {
+    std::set<std::string> wanted;
+    for (const AccessRule& rule : plan_.access_rules) {
+      if (!rule.when) continue;
+      for (std::string& group : rule.when->groups()) wanted.insert(std::move(group));
+    }
+    std::set<std::string> had;
+    std::set<std::string> told;
+    for (std::size_t i = 0; i < plan_.users.size(); ++i) {
+      for (const std::string& group : plan_.users[i].groups) {
+        had.insert(group);
+        if (wanted.contains(group) || plan_.access_rules.empty() || !told.insert(group).second) continue;
+        report_(places_.users[i], {"unused-user-group",
+                                   fmt::format("user '{}' is in group '{}', which no access rule asks for{}",
+                                               plan_.users[i].name, group, nearest_text(group, wanted)),
+                                   "the name that the rules have, or a rule that asks for it"});
+      }
+    }
+    for (std::size_t i = 0; i < plan_.access_rules.size(); ++i) {
+      if (!plan_.access_rules[i].when) continue;
+      for (const std::string& group : plan_.access_rules[i].when->groups()) {
+        if (had.contains(group) || !told.insert(group).second) continue;
+        report_(places_.access_rules[i],
+                {"empty-user-group",
+                 fmt::format("access rule '{}' asks for group '{}', which no user is in{}",
+                             plan_.access_rules[i].name, group, nearest_text(group, had)),
+                 "the name that the users have"});
+      }
+    }
+  }
+
+  static std::string nearest_text(const std::string& name, const std::set<std::string>& names) {
+    const auto near = nearest(name, {names.begin(), names.end()});
+    return near ? fmt::format("; did you mean '{}'?", *near) : "";
   }
 
   const Plan& plan_;

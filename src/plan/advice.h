@@ -19,6 +19,8 @@ struct Places {
   std::vector<Place> users;
   std::vector<Place> groups;
   std::vector<Place> realms;
+  std::vector<Place> routes;
+  std::vector<Place> access_rules;
 };
 
 struct Advice {

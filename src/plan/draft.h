@@ -48,6 +48,17 @@ struct GroupParts {
   std::vector<document::Position> servers_at;
 };
 
+struct RouteParts {
+  std::string name;
+  std::optional<condition::Condition> when;
+  Reference handle;
+  std::string message;
+  bool access = true;
+  bool accounting = true;
+};
+
+using RouteDraft = Draft<RouteParts>;
+using AccessDraft = Draft<AccessRule>;
 using ClientDraft = Draft<ClientParts>;
 using UserDraft = Draft<User>;
 using RealmDraft = Draft<RealmParts>;
@@ -62,6 +73,8 @@ std::span<const document::Field<RealmDraft>> realm_fields();
 std::span<const document::Field<RealmDefaultDraft>> realm_default_fields();
 std::span<const document::Field<GroupDraft>> group_fields();
 std::span<const document::Field<ServerDraft>> server_fields();
+std::span<const document::Field<RouteDraft>> route_fields();
+std::span<const document::Field<AccessDraft>> access_fields();
 
 /// "client 'kerapu-deck-2'", or "a client" while it has no name.
 std::string owner_text(std::string_view section, const document::Value& table);

@@ -16,6 +16,7 @@ using document::Kind;
 using document::Need;
 using document::Reading;
 
+constexpr std::size_t kMostMessage = 253;  // one Reply-Message
 constexpr std::array<std::string_view, 2> kSignatureRules{"always", "if-present"};
 constexpr std::array<std::string_view, 2> kWhenSilent{"ignore", "refuse"};
 constexpr std::array<std::string_view, 3> kHandlings{"here", "refuse", "ignore"};
@@ -197,6 +198,17 @@ const Field<UserDraft> kUser[] = {
      }},
     {"enabled", Need::optional, "true (default) or false: the user is refused",
      [](Reading& r, const Entry& e, UserDraft& d) { d.object.enabled = r.boolean(e).value_or(true); }},
+    {"groups", Need::optional, "the groups that the user is in, an array of texts; access rules ask for them",
+     [](Reading& r, const Entry& e, UserDraft& d) {
+       for (std::string& text : r.texts(e)) {
+         if (!plain_name(text)) {
+           r.wrong(e, fmt::format("'groups' holds '{}'", escaped(text)),
+                   "names without a space at either end");
+         } else {
+           d.object.groups.push_back(std::move(text));
+         }
+       }
+     }},
     {"reply", Need::optional,
      "a table of attributes for the Access-Accept, by dictionary name; vlan = 1 to 4094",
      [](Reading& r, const Entry& e, UserDraft& d) {
@@ -227,6 +239,77 @@ const Field<RealmDraft> kRealm[] = {
      }},
     {"strip", Need::optional, "true: the realm is taken off User-Name before forwarding; default false",
      [](Reading& r, const Entry& e, RealmDraft& d) { d.object.realm.strip = r.boolean(e).value_or(false); }},
+};
+
+// Mistakes are shown where they stand inside the condition's text.
+std::optional<condition::Condition> read_condition(Reading& r, const Entry& e,
+                                                   const dictionary::Catalogue& names) {
+  const auto text = r.text(e);
+  if (!text) return std::nullopt;
+  std::vector<condition::Mistake> mistakes;
+  auto out = condition::Condition::parse(*text, names, mistakes);
+  for (condition::Mistake& mistake : mistakes) {
+    const auto column = static_cast<std::uint32_t>(e.value.at.column + 1 + mistake.at);
+    r.wrong_at({e.value.at.line, column}, mistake.size, std::move(mistake.text), std::move(mistake.allowed));
+  }
+  return out;
+}
+
+std::string read_message(Reading& r, const Entry& e) {
+  const auto text = r.text(e);
+  if (!text) return "";
+  if (text->size() <= kMostMessage && is_plain_text(view_of(*text))) return *text;
+  r.wrong(e, fmt::format("'{}' has {} octets, or control characters", e.key, text->size()),
+          fmt::format("plain text of at most {} octets", kMostMessage));
+  return "";
+}
+
+const Field<RouteDraft> kRoute[] = {
+    {"name", Need::required, "what people call the rule",
+     [](Reading& r, const Entry& e, RouteDraft& d) { d.object.name = read_name(r, e); }},
+    {"when", Need::required, "the condition (docs/conditions.md)",
+     [](Reading& r, const Entry& e, RouteDraft& d) {
+       d.object.when = read_condition(r, e, d.context.catalogue);
+     }},
+    {"handle", Need::required, "here, refuse, ignore, or group:NAME",
+     [](Reading& r, const Entry& e, RouteDraft& d) {
+       if (r.expect(e, Kind::text)) d.object.handle = e;
+     }},
+    {"for", Need::optional, "an array of access and accounting; default: both",
+     [](Reading& r, const Entry& e, RouteDraft& d) {
+       d.object.access = d.object.accounting = false;
+       for (const std::string& text : r.texts(e)) {
+         if (text == "access") {
+           d.object.access = true;
+         } else if (text == "accounting") {
+           d.object.accounting = true;
+         } else {
+           r.wrong(e, fmt::format("'for' holds '{}'", escaped(text)), "access, accounting");
+         }
+       }
+     }},
+    {"message", Need::optional, "Reply-Message of a refusal",
+     [](Reading& r, const Entry& e, RouteDraft& d) { d.object.message = read_message(r, e); }},
+};
+
+const Field<AccessDraft> kAccess[] = {
+    {"name", Need::required, "what people call the rule",
+     [](Reading& r, const Entry& e, AccessDraft& d) { d.object.name = read_name(r, e); }},
+    {"when", Need::optional, "the condition (docs/conditions.md); default: always",
+     [](Reading& r, const Entry& e, AccessDraft& d) {
+       d.object.when = read_condition(r, e, d.context.catalogue);
+     }},
+    {"permit", Need::required, "true or false",
+     [](Reading& r, const Entry& e, AccessDraft& d) { d.object.permit = r.boolean(e).value_or(false); }},
+    {"message", Need::optional, "Reply-Message",
+     [](Reading& r, const Entry& e, AccessDraft& d) { d.object.message = read_message(r, e); }},
+    {"reply", Need::optional,
+     "a table of attributes for the Access-Accept, by dictionary name; vlan = 1 to 4094; those of the user "
+     "come "
+     "first",
+     [](Reading& r, const Entry& e, AccessDraft& d) {
+       d.object.reply = read_reply(r, e, d.context.catalogue);
+     }},
 };
 
 const Field<RealmDefaultDraft> kRealmDefault[] = {
@@ -355,6 +438,13 @@ std::span<const Field<ServerDraft>> server_fields() {
   return kServer;
 }
 
+std::span<const Field<RouteDraft>> route_fields() {
+  return kRoute;
+}
+std::span<const Field<AccessDraft>> access_fields() {
+  return kAccess;
+}
+
 std::string owner_text(std::string_view section, const document::Value& table) {
   const document::Value* name = table.find("name");
   if (name == nullptr || name->kind != Kind::text) return fmt::format("a {}", section);
@@ -369,6 +459,8 @@ std::vector<KeyMeaning> key_meanings() {
   add_meanings(out, "realm_default", realm_default_fields());
   add_meanings(out, "group", group_fields());
   add_meanings(out, "group.server", server_fields());
+  add_meanings(out, "route", route_fields());
+  add_meanings(out, "access", access_fields());
   return out;
 }
 

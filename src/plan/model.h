@@ -8,6 +8,7 @@
 
 #include "base/clock.h"
 #include "base/ip.h"
+#include "condition/condition.h"
 #include "identity/password.h"
 #include "wire/shared_secret.h"
 
@@ -44,6 +45,7 @@ struct User {
   std::string name;  ///< with its realm, as in "sari@reef.example"
   identity::StoredPassword password;
   bool enabled = true;
+  std::vector<std::string> groups;
   Octets reply;  ///< encoded attributes of the Access-Accept
 };
 
@@ -85,6 +87,26 @@ struct Destination {
 struct AccountingRule {
   bool here = true;
   std::vector<std::size_t> groups;  ///< indices into Plan::groups
+};
+
+/// An ordered rule: where requests are handled for which the condition holds. The first that matches decides,
+/// before the realm table.
+struct Route {
+  std::string name;
+  condition::Condition when;
+  Destination destination;
+  std::string message;     ///< Reply-Message of a refusal; may be empty
+  bool access = true;      ///< it looks at access requests
+  bool accounting = true;  ///< it looks at accounting requests
+};
+
+/// An ordered rule for access requests that are handled here. The first that matches decides; none: reject.
+struct AccessRule {
+  std::string name;
+  std::optional<condition::Condition> when;  ///< without one it always matches
+  bool permit = false;
+  std::string message;  ///< Reply-Message; may be empty
+  Octets reply;         ///< encoded attributes of the Access-Accept
 };
 
 struct Realm {

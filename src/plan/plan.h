@@ -16,6 +16,8 @@ struct Plan {
   std::vector<Group> groups;
   std::vector<Realm> realms;
   RealmDefault realm_default;
+  std::vector<Route> routes;
+  std::vector<AccessRule> access_rules;  ///< none at all: who proves a user's password may come in
   dictionary::CataloguePtr catalogue =
       dictionary::standard_catalogue();  ///< with the plan's own dictionaries
 

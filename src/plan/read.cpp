@@ -73,6 +73,8 @@ class Reader {
     for (GroupDraft& draft : groups_) add_group(draft);
     for (RealmDraft& draft : realms_) add_realm(draft);
     add_realm_default();
+    for (RouteDraft& draft : routes_) add_route(draft);
+    for (AccessDraft& draft : access_) add_access(draft);
     for (ClientDraft& draft : clients_) add_client(draft);
     for (UserDraft& draft : users_) add_user(draft);
     if (problems_.errors() > 0) return nullptr;
@@ -92,10 +94,15 @@ class Reader {
       read_all(reading, file, section, realm_fields(), realms_);
     } else if (section.key == "group") {
       read_all(reading, file, section, group_fields(), groups_);
+    } else if (section.key == "route") {
+      read_all(reading, file, section, route_fields(), routes_);
+    } else if (section.key == "access") {
+      read_all(reading, file, section, access_fields(), access_);
     } else if (section.key == "realm_default") {
       read_realm_default(reading, file, section);
     } else {
-      reading.unknown_key(section, "a plan", {"client", "group", "realm", "realm_default", "user"});
+      reading.unknown_key(section, "a plan",
+                          {"access", "client", "group", "realm", "realm_default", "route", "user"});
     }
   }
 
@@ -236,6 +243,34 @@ class Reader {
     plan_.realm_default = parts.realm_default;
   }
 
+  void add_route(RouteDraft& draft) {
+    RouteParts& parts = draft.object;
+    if (!first_of_its_name("route", parts.name, draft.file, draft.at) || !parts.when || !parts.handle) return;
+    Route route{parts.name, std::move(*parts.when), {}, parts.message, parts.access, parts.accounting};
+    const std::string& handle = parts.handle->value.text;
+    static constexpr std::string_view kGroup = "group:";
+    if (handle.starts_with(kGroup)) {
+      const auto group = group_named(draft.file, *parts.handle, handle.substr(kGroup.size()), {});
+      route.destination = {Handling::forward, group.value_or(0)};
+    } else if (handle == "here" || handle == "refuse" || handle == "ignore") {
+      route.destination.handling = handle == "here"     ? Handling::here
+                                   : handle == "refuse" ? Handling::refuse
+                                                        : Handling::ignore;
+    } else {
+      Reading(files_[draft.file], problems_)
+          .wrong(*parts.handle, fmt::format("'handle' is '{}'", escaped(handle)),
+                 "here, refuse, ignore, group:NAME");
+    }
+    places_.routes.push_back({draft.file, draft.at});
+    plan_.routes.push_back(std::move(route));
+  }
+
+  void add_access(AccessDraft& draft) {
+    if (!first_of_its_name("access", draft.object.name, draft.file, draft.at)) return;
+    places_.access_rules.push_back({draft.file, draft.at});
+    plan_.access_rules.push_back(std::move(draft.object));
+  }
+
   void add_client(ClientDraft& draft) {
     Client& client = draft.object.client;
     find_host(draft);
@@ -293,6 +328,8 @@ class Reader {
   std::deque<UserDraft> users_;
   std::deque<RealmDraft> realms_;
   std::deque<GroupDraft> groups_;
+  std::deque<RouteDraft> routes_;
+  std::deque<AccessDraft> access_;
   std::optional<RealmDefaultDraft> realm_default_;
   std::map<std::string, std::string> named_;  // "client 'x'" → where it stands
   Plan plan_;

@@ -44,6 +44,8 @@ const std::vector<Kind>& kinds() {
       {"group", "groups.toml", false, false, false},
       {"realm", "realms.toml", false, false, true},
       {"realm_default", "realms.toml", false, true, false},
+      {"route", "routes.toml", true, false, false},
+      {"access", "access.toml", true, false, false},
   };
   return all;
 }

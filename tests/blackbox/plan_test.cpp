@@ -162,7 +162,7 @@ TEST_F(Commanded, BodiesThatAreNotUnderstoodAreRefusedWithAReason) {
                                      deep + "1" + std::string(5000, '}') + "}}]}"),
       "x: nested too deeply");
   EXPECT_EQ(get("/v1/plan/objects?kind=boat")["detail"],
-            "'kind=boat'; allowed: dictionary, client, user, group, realm, realm_default");
+            "'kind=boat'; allowed: dictionary, client, user, group, realm, realm_default, route, access");
   EXPECT_EQ(status, 400);
   EXPECT_EQ(get("/v1/node")["plan_revision"], 1);
 }

@@ -8,7 +8,9 @@
 #include <filesystem>
 
 #include "admin/api.h"
+#include "base/text.h"
 #include "cli/reference.h"
+#include "condition/condition.h"
 #include "dictionary/read.h"
 #include "document/parse.h"
 #include "plan/advice.h"
@@ -135,6 +137,22 @@ TEST(Docs, PlansWithMistakesAreReportedAsWritten) {
   }
   EXPECT_GE(plans, 5);
   expect_page("plan.md", page);
+}
+
+TEST(Docs, TheExamplesOfTheConditionsPageAreConditions) {
+  const std::string page = support::read_file(kDocs / "conditions.md");
+  const std::size_t begin = page.find("```condition\n") + 13;
+  const std::string block = page.substr(begin, page.find("```", begin) - begin);
+  int examples = 0;
+  for (const std::string_view line : split(block, '\n')) {
+    const std::string_view source = trim(line.substr(0, line.find("  #")));
+    if (source.empty()) continue;
+    std::vector<condition::Mistake> mistakes;
+    EXPECT_TRUE(condition::Condition::parse(source, dictionary::standard(), mistakes))
+        << source << ": " << (mistakes.empty() ? "" : mistakes.front().text);
+    ++examples;
+  }
+  EXPECT_GE(examples, 15);
 }
 
 // Each ```toml block of the page that holds a plan is read as one; together they are one plan.

@@ -674,6 +674,117 @@ TEST_F(Rotating, RequestsBeyondTheLimitAreDroppedUntilTimeHasPassed) {
   EXPECT_EQ(outcome(), "accepted");
 }
 
+constexpr const char* kRules = R"(
+[[client]]
+name = "deck"
+address = "192.0.2.0/24"
+secret = "laut"
+labels = { kind = "wireless" }
+[[user]]
+name = "sari@reef.example"
+password = { clear = "laut-biru-7" }
+groups = ["crew"]
+[[user]]
+name = "tamu@reef.example"
+password = { clear = "ombak-3" }
+[[realm]]
+name = "reef.example"
+handle = "here"
+[[group]]
+name = "lagoon"
+[[group.server]]
+name = "lagoon-1"
+address = "198.51.100.1"
+secret = "danau"
+[[route]]
+name = "printers"
+when = 'User-Name starts with "printer"'
+handle = "refuse"
+message = "Printers stay ashore."
+for = ["access"]
+[[route]]
+name = "test network"
+when = 'NAS-IP-Address in 203.0.113.0/24'
+handle = "group:lagoon"
+[[route]]
+name = "noise"
+when = 'NAS-Identifier == "noise"'
+handle = "ignore"
+[[access]]
+name = "console"
+when = 'NAS-Port-Type == Virtual'
+permit = false
+message = "Not here."
+[[access]]
+name = "crew"
+when = 'member of "crew" and client.label.kind == "wireless"'
+permit = true
+reply = { vlan = 30 }
+)";
+
+class RulesOfAPlan : public Handle {
+ protected:
+  RulesOfAPlan() { engine.use(board.go_live(support::plan_of(kRules), 2)); }
+};
+
+TEST_F(RulesOfAPlan, TheFirstAccessRuleThatMatchesDecides) {
+  receive(access_request(1).user("sari@reef.example").password("laut-biru-7").signed_with(secret("laut")));
+  EXPECT_EQ(outcome(), "accepted");
+  EXPECT_EQ(value_in(reply(), "Tunnel-Private-Group-ID"), "\"30\"");
+  EXPECT_EQ(event().detail, "crew");
+  receive(access_request(2)
+              .user("sari@reef.example")
+              .password("laut-biru-7")
+              .with("NAS-Port-Type", "Virtual")
+              .signed_with(secret("laut")));
+  EXPECT_EQ(outcome(), "rejected");
+  EXPECT_EQ(value_in(reply(), "Reply-Message"), "\"Not here.\"");
+}
+
+TEST_F(RulesOfAPlan, NothingMatchedMeansNo) {
+  receive(access_request(1).user("tamu@reef.example").password("ombak-3").signed_with(secret("laut")));
+  EXPECT_EQ(outcome(), "rejected");
+  EXPECT_EQ(event().because, "no access rule matches");
+}
+
+TEST_F(RulesOfAPlan, AWrongPasswordIsRefusedBeforeTheRules) {
+  receive(access_request(1).user("sari@reef.example").password("wrong").signed_with(secret("laut")));
+  EXPECT_EQ(event().because, "wrong password");
+}
+
+TEST_F(RulesOfAPlan, RoutesDecideBeforeTheRealms) {
+  receive(access_request(1).user("printer@reef.example").password("x").signed_with(secret("laut")));
+  EXPECT_EQ(outcome(), "rejected");
+  EXPECT_EQ(value_in(reply(), "Reply-Message"), "\"Printers stay ashore.\"");
+  EXPECT_EQ(event().detail, "printers");
+  receive(access_request(2)
+              .user("sari@reef.example")
+              .with("NAS-IP-Address", "203.0.113.7")
+              .signed_with(secret("laut")));
+  EXPECT_EQ(out.asks.size(), 1U);
+  receive(access_request(3)
+              .user("sari@reef.example")
+              .with("NAS-Identifier", "noise")
+              .signed_with(secret("laut")));
+  EXPECT_EQ(outcome(), "ignored");
+}
+
+TEST_F(RulesOfAPlan, AccountingFollowsItsRoutes) {
+  account(accounting_request("Start", "s1", 1)
+              .user("x@reef.example")
+              .with("NAS-IP-Address", "203.0.113.7")
+              .signed_with(secret("laut")));
+  ASSERT_EQ(out.recordings.size(), 1U);
+  EXPECT_EQ(out.recordings[0].incoming.groups, std::vector<std::string>{"lagoon"});
+  account(accounting_request("Start", "s2", 2).user("printer@reef.example").signed_with(secret("laut")));
+  EXPECT_EQ(out.recordings.size(), 1U);  // that route is for access alone
+  account(accounting_request("Start", "s3", 3)
+              .user("x@reef.example")
+              .with("NAS-Identifier", "noise")
+              .signed_with(secret("laut")));
+  EXPECT_EQ(outcome(), "ignored");
+}
+
 class DeliveryTest : public testing::Test {
  protected:
   DeliveryTest() : delivery(random, counters, 4) { delivery.use(board.go_live(support::plan_of(kPlan), 1)); }

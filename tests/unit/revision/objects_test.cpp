@@ -136,7 +136,8 @@ TEST(Edit, NamesWhatItDoesNotFind) {
             "client 'kerapo' not found; nearest: 'kerapu'");
   EXPECT_EQ(apply({Do::add, "client", "kerapu", {}}, objects).error().code, Errc::conflict);
   EXPECT_EQ(apply({Do::add, "cleint", "x", {}}, objects).error().text,
-            "a plan has no 'cleint'; it has: dictionary, client, user, group, realm, realm_default");
+            "a plan has no 'cleint'; it has: dictionary, client, user, group, realm, realm_default, "
+            "route, access");
   const Edit below_text{Do::set, "client", "kerapu", {{"note.more", document::text_value("x")}}};
   EXPECT_EQ(apply(below_text, objects).error().text,
             "client 'kerapu': 'note.more': 'note' is text, nothing stands below it");
@@ -161,6 +162,67 @@ TEST(Edit, ARenamedObjectKeepsTheRest) {
   EXPECT_EQ(objects.find("client", "kerapu"), nullptr);
   ASSERT_NE(objects.find("client", "kakap"), nullptr);
   EXPECT_NE(objects.find("client", "kakap")->text.find("192.0.2.1"), std::string::npos);
+}
+
+std::string rules(const std::vector<std::string>& names) {
+  std::string out;
+  for (const std::string& name : names) out += "[[access]]\nname = \"" + name + "\"\npermit = true\n";
+  return out;
+}
+
+std::string order(const Objects& objects) {
+  std::string out;
+  for (const Object* rule : objects.list("access")) out += rule->name;
+  return out;
+}
+
+TEST(Rules, AMoveIsOneChange) {
+  const Objects before = objects_in(rules({"a", "b", "c", "d", "e"}));
+  Objects after = before;
+  Edit move{Do::move, "access", "d"};
+  move.before = "b";
+  ASSERT_TRUE(apply(move, after));
+  EXPECT_EQ(order(after), "adbce");
+  EXPECT_EQ(text_of(differences(before, after)), "moved access d before 'b'\n");
+  EXPECT_EQ(order(after), "adbce");
+  Edit first{Do::move, "access", "e"};
+  first.first = true;
+  ASSERT_TRUE(apply(first, after));
+  EXPECT_EQ(order(after), "eadbc");
+  EXPECT_EQ(text_of(differences(before, after)), "moved access e before 'a'\nmoved access d before 'b'\n");
+  ASSERT_TRUE(apply({Do::move, "access", "e"}, after));
+  EXPECT_EQ(order(after), "adbce");
+}
+
+TEST(Rules, AFolderWithAnotherOrderIsMoves) {
+  const Objects before = objects_in(rules({"a", "b", "c", "d"}));
+  Objects after = objects_in(rules({"b", "x", "c", "d", "a"}));
+  EXPECT_EQ(text_of(differences(before, after)), "added access x before 'c'\nmoved access a last\n");
+  EXPECT_EQ(order(after), "bxcda");
+}
+
+TEST(Rules, MovesFindRoomAgainAndAgain) {
+  Objects now = objects_in(rules({"a", "b", "c", "d"}));
+  Objects numbered = now;
+  (void)differences(Objects{}, numbered);
+  for (int i = 0; i < 100; ++i) {
+    Objects next = numbered;
+    Edit move{Do::move, "access", i % 2 == 0 ? "d" : "c"};
+    move.before = i % 2 == 0 ? "c" : "d";
+    ASSERT_TRUE(apply(move, next));
+    const std::string wanted = order(next);
+    (void)differences(numbered, next);
+    EXPECT_EQ(order(next), wanted) << i;
+    numbered = next;
+  }
+}
+
+TEST(Rules, AMoveNeedsAnOrderAndAPlace) {
+  Objects objects = objects_in(rules({"a", "b"}));
+  Edit nowhere{Do::move, "access", "a"};
+  nowhere.before = "z";
+  EXPECT_EQ(apply(nowhere, objects).error().code, Errc::not_found);
+  EXPECT_EQ(apply({Do::move, "client", "x"}, objects).error().code, Errc::not_found);
 }
 
 }  // namespace

@@ -1,0 +1,211 @@
+// jembatan route, access: ordered rules; explain: what they would decide.
+#include <fmt/format.h>
+
+#include <nlohmann/json.hpp>
+
+#include "base/text.h"
+#include "cli/names.h"
+#include "cli/objects.h"
+#include "decide/explain.h"
+#include "dictionary/describe.h"
+#include "dictionary/encode.h"
+#include "document/problems.h"
+#include "plan/read.h"
+#include "server/system.h"
+#include "wire/builder.h"
+
+namespace jembatan::cli {
+namespace {
+
+using nlohmann::json;
+
+const Listing& routes() {
+  static const Listing all{"route",
+                           {"route", "handle", "for", "when"},
+                           [](const json& object) {
+                             return std::vector<std::string>{
+                                 cell(object, "name", 30), cell(object, "handle", 24),
+                                 cell(object, "for", 24), cell(object, "when", 1000)};
+                           },
+                           3,
+                           "\"test net\"",
+                           "handle=group:reef-homes"};
+  return all;
+}
+
+const Listing& access_rules() {
+  static const Listing all{
+      "access",
+      {"rule", "permit", "reply", "when"},
+      [](const json& object) {
+        const json reply = object.value("reply", json::object());
+        std::vector<std::string> parts;
+        for (const auto& [key, value] : reply.items())
+          parts.push_back(key + "=" + (value.is_string() ? value.get<std::string>() : value.dump()));
+        return std::vector<std::string>{cell(object, "name", 28),
+                                        object.value("permit", false) ? "yes" : "no",
+                                        parts.empty() ? "-" : cut(join(parts, " "), 30),
+                                        object.contains("when") ? cell(object, "when", 1000) : "always"};
+      },
+      3,
+      "\"crew on deck\"",
+      "permit=true"};
+  return all;
+}
+
+// Lists of rules keep their order.
+Command ordered(Command command) {
+  command.summary += ", in their order";
+  return command;
+}
+
+Command move_command(const Listing& listing) {
+  std::vector<Option> options{{"--before", "NAME", "to stand before this rule"},
+                              {"--first", "", "to stand before all others"},
+                              {"--last", "", "to stand behind all others"}};
+  for (Option& option : change_options()) options.push_back(std::move(option));
+  return {listing.kind + " move",
+          "Move a rule: the first that matches decides",
+          fmt::format("jembatan {} move {} --first --node node.toml", listing.kind, listing.name_example),
+          std::move(options),
+          {"NAME", "the rule's name", true, false},
+          [kind = listing.kind](const Arguments& arguments, Terminal& terminal) {
+            const int places = (arguments.has("--before") ? 1 : 0) + (arguments.has("--first") ? 1 : 0) +
+                               (arguments.has("--last") ? 1 : 0);
+            if (places != 1)
+              return report(fail(Errc::malformed, "where to? One of --before NAME, --first, --last"),
+                            terminal);
+            json body = one_change("move", kind, arguments.positionals().front(), json::object());
+            body["changes"][0]["before"] = arguments.get("--before");
+            body["changes"][0]["first"] = arguments.has("--first");
+            return send_change(arguments, terminal, "/v1/plan/change", body);
+          }};
+}
+
+// A request as it would come, without a password; nothing is sent anywhere.
+Result<Octets> request_of(const Arguments& arguments, const dictionary::Catalogue& names) {
+  const bool accounting = arguments.has("--accounting");
+  wire::PacketBuilder packet(accounting ? wire::Code::accounting_request : wire::Code::access_request, 0, {});
+  Status added;
+  if (arguments.has("--user"))
+    added = packet.add(wire::AttributeType::user_name, std::string_view(arguments.get("--user")));
+  if (added && !accounting && !arguments.has("--no-password")) {
+    const Octets hidden(16);
+    added = packet.add(wire::AttributeType::user_password, OctetView(hidden));
+  }
+  for (const std::string& given : arguments.positionals()) {
+    const std::size_t equals = given.find('=');
+    if (equals == std::string::npos)
+      return fail(Errc::malformed,
+                  fmt::format("'{}' is not ATTRIBUTE=VALUE, like NAS-Port-Type=Virtual", escaped(given)));
+    const auto octets = dictionary::encode(names, given.substr(0, equals), given.substr(equals + 1));
+    if (!octets) return octets.error();
+    if (added) added = packet.add_encoded(*octets);
+  }
+  if (!added) return added.error();
+  const OctetSpan octets = packet.finish();
+  return Octets(octets.begin(), octets.end());
+}
+
+Exit print_explanation(const json& body, Terminal& terminal) {
+  const std::string outcome = body.value("outcome", "");
+  const bool good = outcome == "accept" || outcome == "forward" || outcome == "record";
+  for (const json& line : body.at("trail")) terminal.line("  " + line.get<std::string>());
+  terminal.line(terminal.coloured(body.value("summary", ""), good ? Colour::good : Colour::bad));
+  return good ? Exit::done : Exit::no;
+}
+
+// A plan in a folder, which no node has to have in force.
+Result<json> explain_folder(const Arguments& arguments) {
+  document::Problems problems;
+  const auto plan = plan::read_folder(arguments.get("--plan"), problems);
+  if (!plan) return fail(Errc::malformed, problems.text() + problems.count_text());
+  const plan::Client* client = plan->client_named(arguments.get("--client"));
+  if (client == nullptr) {
+    std::vector<std::string> names;
+    for (const plan::Client& known : plan->clients) names.push_back(known.name);
+    const auto near = nearest(arguments.get("--client"), names);
+    return fail(Errc::not_found, fmt::format("client '{}' not found{}", escaped(arguments.get("--client")),
+                                             near ? fmt::format("; nearest: '{}'", *near) : ""));
+  }
+  const auto octets = request_of(arguments, *plan->catalogue);
+  if (!octets) return octets.error();
+  WallTime now = server::SystemClock().now().wall;
+  if (arguments.has("--at")) {
+    const auto at = parse_time(arguments.get("--at"));
+    if (!at) return at.error();
+    now = *at;
+  }
+  const auto packet = wire::PacketView::parse(*octets);
+  const auto assume =
+      arguments.get("--assume") == "refused" ? decide::Assume::refused : decide::Assume::proven;
+  const auto explanation =
+      decide::explain(*plan, {*packet, *client, arguments.has("--accounting"), now}, assume);
+  json trail = json::array();
+  for (const std::string& line : explanation.lines) trail.push_back(line);
+  return json{
+      {"outcome", decide::name_of(explanation.outcome)}, {"summary", explanation.summary}, {"trail", trail}};
+}
+
+Result<json> explain_at_node(const Arguments& arguments) {
+  const auto names = find_names(arguments);
+  if (!names) return names.error();
+  const auto octets = request_of(arguments, **names);
+  if (!octets) return octets.error();
+  auto node = NodeClient::open(arguments);
+  if (!node) return node.error();
+  json body{{"client", arguments.get("--client")},
+            {"packet", to_hex(*octets)},
+            {"assume", arguments.get("--assume", "proven")}};
+  if (arguments.has("--at")) body["at"] = arguments.get("--at");
+  return node->post("/v1/explain", body);
+}
+
+Exit explain(const Arguments& arguments, Terminal& terminal) {
+  const std::string assume = arguments.get("--assume", "proven");
+  if (assume != "proven" && assume != "refused")
+    return report(
+        fail(Errc::malformed, fmt::format("--assume '{}'; allowed: proven, refused", escaped(assume))),
+        terminal);
+  const auto body = arguments.has("--plan") ? explain_folder(arguments) : explain_at_node(arguments);
+  if (!body) return report(body.error(), terminal);
+  if (!arguments.has("--json")) return print_explanation(*body, terminal);
+  terminal.line(body->dump(2));
+  const std::string outcome = body->value("outcome", "");
+  return outcome == "reject" || outcome == "ignore" ? Exit::no : Exit::done;
+}
+
+}  // namespace
+
+std::vector<Command> route_commands() {
+  return {ordered(list_command(routes())), show_command(routes()), add_command(routes()),
+          set_command(routes()),           move_command(routes()), remove_command(routes())};
+}
+
+std::vector<Command> access_commands() {
+  return {ordered(list_command(access_rules())), show_command(access_rules()),
+          add_command(access_rules()),           set_command(access_rules()),
+          move_command(access_rules()),          remove_command(access_rules())};
+}
+
+std::vector<Command> explain_commands() {
+  std::vector<Option> options{
+      {"--client", "NAME", "the client that would ask", true},
+      {"--user", "NAME", "User-Name"},
+      {"--assume", "proven|refused", "what is taken for granted about the password; default: proven"},
+      {"--accounting", "", "an accounting request instead of an access request"},
+      {"--no-password", "", "a request without a password, whose method is 'none'"},
+      {"--at", "TIME", "at this time, like 2026-11-23T02:00:00Z; default: now"},
+      {"--plan", "FOLDER", "by the plan in this folder instead of the one that a node has in force"}};
+  for (Option& option : node_options()) options.push_back(std::move(option));
+  options.push_back({"--json", "", "one JSON document instead of text"});
+  return {
+      {"explain",
+       "Decide a request without sending it, and tell every step; exit code 1: refused or ignored",
+       "jembatan explain --client kerapu --user sari@reef.example NAS-Port-Type=Wireless-802-11 --lab hub",
+       std::move(options),
+       {"ATTRIBUTE=VALUE", "attributes of the request, by dictionary name", false, true},
+       explain}};
+}
+
+}  // namespace jembatan::cli

@@ -1,0 +1,26 @@
+#pragma once
+// What a condition is evaluated over: one request, and what is known besides. Views only.
+#include <map>
+#include <string>
+#include <vector>
+
+#include "base/clock.h"
+#include "dictionary/catalogue.h"
+#include "wire/packet.h"
+
+namespace jembatan::condition {
+
+struct Facts {
+  const wire::PacketView* packet = nullptr;
+  const dictionary::Catalogue* catalogue = nullptr;
+  std::string_view user;                                       ///< without its realm
+  std::string_view realm;                                      ///< empty if there is none
+  std::string_view client;                                     ///< its name
+  std::string_view listener;                                   ///< "access" or "accounting"
+  std::string_view method;                                     ///< "pap", "chap", "eap", "none"
+  const std::map<std::string, std::string>* labels = nullptr;  ///< of the client
+  const std::vector<std::string>* groups = nullptr;            ///< of the user; null: not known yet
+  WallTime now{};
+};
+
+}  // namespace jembatan::condition
