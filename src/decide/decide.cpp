@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <bitset>
 
 #include "base/text.h"
@@ -15,6 +16,7 @@ using wire::AttributeType;
 namespace {
 
 constexpr std::uint8_t kChapPassword = 3;
+constexpr std::uint32_t kMicrosoft = 311;  // RFC 2548
 
 // What the realm table says, when no route has decided.
 void by_realm(const plan::Plan& plan, Way& way) {
@@ -53,10 +55,27 @@ void take(Trail& trail, Step::What what, bool matched, std::size_t rule, std::si
 
 }  // namespace
 
+std::optional<OctetView> find_microsoft(const wire::PacketView& packet, MicrosoftType type) {
+  for (const wire::Attribute attribute : packet.attributes()) {
+    const OctetView value = attribute.value;
+    if (attribute.type != AttributeType::vendor_specific || value.size() < 6 ||
+        load32(value.data()) != kMicrosoft)
+      continue;
+    for (OctetView inside = value.subspan(4);
+         inside.size() >= 2 && inside[1] >= 2 && inside[1] <= inside.size();
+         inside = inside.subspan(inside[1])) {
+      if (inside[0] == static_cast<std::uint8_t>(type)) return inside.subspan(2, inside[1] - 2U);
+    }
+  }
+  return std::nullopt;
+}
+
 std::string_view method_of(const wire::PacketView& packet) {
   if (packet.find(AttributeType::eap_message)) return "eap";
   if (packet.find(AttributeType::user_password)) return "pap";
   if (packet.find(static_cast<AttributeType>(kChapPassword))) return "chap";
+  if (find_microsoft(packet, MicrosoftType::response_2)) return "mschapv2";
+  if (find_microsoft(packet, MicrosoftType::response_1)) return "mschap";
   return "none";
 }
 
@@ -106,8 +125,11 @@ Admission admit(const plan::Plan& plan, const Request& request, const Way& way, 
     std::size_t decided_by = 0;
     const bool matched = !rule.when || rule.when->holds(facts, &decided_by);
     take(trail, Step::What::access, matched, i, decided_by);
-    if (matched)
-      return {rule.permit, &rule, rule.permit ? "an access rule permits" : "an access rule denies"};
+    if (!matched) continue;
+    const bool acceptable = rule.methods.empty() || std::find(rule.methods.begin(), rule.methods.end(),
+                                                              facts.method) != rule.methods.end();
+    if (rule.permit && !acceptable) return {false, &rule, "the access rule does not accept the method"};
+    return {rule.permit, &rule, rule.permit ? "an access rule permits" : "an access rule denies"};
   }
   return {false, nullptr, "no access rule matches"};
 }

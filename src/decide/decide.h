@@ -59,7 +59,19 @@ Octets reply_message(std::string_view text);
 condition::Facts facts_of(const plan::Plan& plan, const Request& request, const Way& way,
                           const plan::User* user);
 
-/// "pap", "chap", "eap", or "none" if the request proves nothing.
+/// Attributes of RFC 2548 that methods look at.
+enum class MicrosoftType : std::uint8_t {
+  response_1 = 1,
+  change_1 = 3,
+  change_2 = 4,
+  challenge = 11,
+  response_2 = 25,
+  change_version_2 = 27,
+};
+/// The value of the first of that type.
+std::optional<OctetView> find_microsoft(const wire::PacketView& packet, MicrosoftType type);
+
+/// "pap", "chap", "mschap", "mschapv2", "eap", or "none" if the request proves nothing.
 std::string_view method_of(const wire::PacketView& packet);
 
 /// One line for each step: "access rule 2 'crew on deck': no, member of "crew" (the user is in 'pier')".

@@ -28,6 +28,7 @@ Outcome outcome_of(Code code) {
 
 Engine::Engine(Settings settings, Random& random, Counters& counters)
     : settings_(std::move(settings)),
+      random_(random),
       counters_(counters),
       repeats_(settings_.most_repeats, settings_.keep_replies),
       pending_(settings_.most_pending),

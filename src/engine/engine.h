@@ -100,7 +100,7 @@ class Engine final : private Composer {
   void prove(const Request& request, const decide::Way& way);
   void proved(const Request& request, const decide::Way& way, const plan::User& user, bool matches,
               OctetView typed);
-  void admit(const Request& request, const decide::Way& way, const plan::User& user);
+  void admit(const Request& request, const decide::Way& way, const plan::User& user, OctetView besides = {});
   void forward_access(const Request& request, const decide::Way& way);
   void record(const Request& request, const decide::Way& way);
 
@@ -122,6 +122,7 @@ class Engine final : private Composer {
                  wire::PacketBuilder& out) override;
 
   Settings settings_;
+  Random& random_;
   Counters& counters_;
   forward::LivePlanPtr live_;
   Repeats repeats_;

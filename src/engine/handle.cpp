@@ -5,6 +5,7 @@
 
 #include "base/text.h"
 #include "engine/engine.h"
+#include "engine/methods.h"
 #include "wire/authenticator.h"
 #include "wire/hidden.h"
 
@@ -157,8 +158,13 @@ void Engine::prove(const Request& request, const decide::Way& way) {
   };
   if (user == nullptr) return refuse("no such user here");
   if (!user->enabled) return refuse("the user is switched off");
+  if (const auto challenged = prove_challenge(request.packet, *user, request.secret(), random_)) {
+    if (challenged->right) return admit(request, way, *user, challenged->accept);
+    return reply(request, Code::access_reject, challenged->reject, {Outcome::rejected, challenged->because});
+  }
   const auto hidden = request.packet.find(AttributeType::user_password);
-  if (!hidden) return refuse("no User-Password in the request: only PAP can be proved here");
+  if (!hidden)
+    return refuse("the request proves nothing that can be checked here: PAP, CHAP and MS-CHAP can");
   auto typed = wire::reveal_password(hidden->value, request.packet.authenticator(), request.secret());
   if (!typed)
     return no_reply(request, {Outcome::malformed, "User-Password cannot be opened", typed.error().text});
@@ -185,14 +191,17 @@ void Engine::proved(const Request& request, const decide::Way& way, const plan::
   reply(request, Code::access_reject, {}, {Outcome::rejected, because});
 }
 
-// Who proved the password may still not be let in: the access rules say.
-void Engine::admit(const Request& request, const decide::Way& way, const plan::User& user) {
+// `besides`: what the method adds to an Access-Accept. Who proved the password may still not be let in: the
+// access rules say.
+void Engine::admit(const Request& request, const decide::Way& way, const plan::User& user,
+                   OctetView besides) {
   const decide::Admission admission =
       decide::admit(*request.live->plan, asked_of(request), way, user, trail_);
   const std::string rule = admission.rule != nullptr ? admission.rule->name : "";
   if (admission.permit) {
-    return reply(request, Code::access_accept, decide::compose_reply(user, admission.rule),
-                 {Outcome::accepted, admission.because, rule});
+    Octets attributes = decide::compose_reply(user, admission.rule);
+    append(attributes, besides);
+    return reply(request, Code::access_accept, attributes, {Outcome::accepted, admission.because, rule});
   }
   reply(request, Code::access_reject,
         admission.rule != nullptr ? decide::reply_message(admission.rule->message) : Octets{},

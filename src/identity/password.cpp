@@ -1,8 +1,11 @@
 #include "identity/password.h"
 
+#include "identity/challenge.h"
+
 #include <crypt.h>
 
 #include <algorithm>
+#include <array>
 #include <memory>
 #include <string>
 
@@ -55,8 +58,23 @@ Result<Secret> StoredPassword::make_hash(const Secret& password, Random& random)
   return out;
 }
 
+Result<StoredPassword> StoredPassword::nt(const Secret& hex) {
+  auto octets = from_hex(text_of(hex.reveal()));
+  if (!octets || octets->size() != std::tuple_size_v<NtHash>)
+    return fail(Errc::malformed, "no NT hash; allowed: 32 hexadecimal digits");
+  StoredPassword out;
+  out.form_ = Form::nt;
+  out.kept_ = Secret(text_of(*octets));
+  wipe(*octets);
+  return out;
+}
+
 bool StoredPassword::matches(OctetView typed) const {
   if (form_ == Form::none) return false;
+  if (form_ == Form::nt) {
+    const auto hash = nt_hash(typed);
+    return hash && equal_in_constant_time(*hash, kept_.reveal());
+  }
   if (form_ == Form::clear) return equal_in_constant_time(kept_.reveal(), typed);
   // crypt takes text that ends at its first zero octet: "right\0anything" must not pass for "right".
   if (std::find(typed.begin(), typed.end(), 0) != typed.end()) return false;

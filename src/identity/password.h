@@ -8,7 +8,7 @@ namespace jembatan::identity {
 /// How a user's password is kept, and whether one that was typed is the same.
 class StoredPassword {
  public:
-  enum class Form : std::uint8_t { none, clear, hash };
+  enum class Form : std::uint8_t { none, clear, hash, nt };
 
   StoredPassword() = default;
   static StoredPassword clear(Secret password);
@@ -17,6 +17,10 @@ class StoredPassword {
   ///   errors  Errc::malformed: no such hash
   static Result<StoredPassword> hash(Secret text);
 
+  /// An NT hash (RFC 2759 §8.3) as 32 hexadecimal digits.
+  ///   errors  Errc::malformed
+  static Result<StoredPassword> nt(const Secret& hex);
+
   /// A new hash of a password: yescrypt, with the system's own cost.
   ///   errors  Errc::malformed: a zero octet in it, or over 511 octets (crypt(3) takes no more)
   static Result<Secret> make_hash(const Secret& password, Random& random);
@@ -24,6 +28,8 @@ class StoredPassword {
   Form form() const { return form_; }
   /// True if comparing takes so long (milliseconds) that it must not happen on a network thread.
   bool slow() const { return form_ == Form::hash; }
+  /// What is kept, for methods that compute with it: the password, the hash's text, or 16 octets.
+  OctetView kept() const { return kept_.reveal(); }
   /// Compares in constant time. With Form::none nothing matches.
   bool matches(OctetView typed) const;
 

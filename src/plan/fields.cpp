@@ -68,16 +68,17 @@ identity::StoredPassword read_password(Reading& r, const Entry& e, const Outside
     return {};
   }
   const Entry& form = e.value.entries.front();
-  if (form.key != "clear" && form.key != "hash") {
-    r.unknown_key(form, "password", {"clear", "hash"});
+  if (form.key != "clear" && form.key != "hash" && form.key != "nt") {
+    r.unknown_key(form, "password", {"clear", "hash", "nt"});
     return {};
   }
   auto secret = read_secret(r, form, outside);
   if (!secret) return {};
   if (form.key == "clear") return identity::StoredPassword::clear(std::move(*secret));
-  auto hash = identity::StoredPassword::hash(std::move(*secret));
+  auto hash = form.key == "nt" ? identity::StoredPassword::nt(*secret)
+                               : identity::StoredPassword::hash(std::move(*secret));
   if (hash) return *hash;
-  r.wrong(form, "'hash' is " + hash.error().text);
+  r.wrong(form, fmt::format("'{}' is {}", form.key, hash.error().text));
   return {};
 }
 
@@ -192,7 +193,8 @@ const Field<ClientDraft> kClient[] = {
 const Field<UserDraft> kUser[] = {
     {"name", Need::required, "the name with its realm, as in sari@reef.example; letter case does not matter",
      [](Reading& r, const Entry& e, UserDraft& d) { d.object.name = read_name(r, e); }},
-    {"password", Need::required, "{ hash = \"$y$…\" } (crypt(5)) or { clear = \"…\" }",
+    {"password", Need::required,
+     "{ hash = \"$y$…\" } (crypt(5)), { clear = \"…\" } or { nt = \"32 hexadecimal digits\" }",
      [](Reading& r, const Entry& e, UserDraft& d) {
        d.object.password = read_password(r, e, d.context.outside);
      }},
@@ -301,6 +303,18 @@ const Field<AccessDraft> kAccess[] = {
      }},
     {"permit", Need::required, "true or false",
      [](Reading& r, const Entry& e, AccessDraft& d) { d.object.permit = r.boolean(e).value_or(false); }},
+    {"methods", Need::optional,
+     "the acceptable methods, an array of pap, chap, mschap, mschapv2; default: all",
+     [](Reading& r, const Entry& e, AccessDraft& d) {
+       static const std::vector<std::string> kMethods{"pap", "chap", "mschap", "mschapv2"};
+       for (std::string& text : r.texts(e)) {
+         if (std::find(kMethods.begin(), kMethods.end(), text) == kMethods.end()) {
+           r.wrong(e, fmt::format("'methods' holds '{}'", escaped(text)), join(kMethods, ", "));
+         } else {
+           d.object.methods.push_back(std::move(text));
+         }
+       }
+     }},
     {"message", Need::optional, "Reply-Message",
      [](Reading& r, const Entry& e, AccessDraft& d) { d.object.message = read_message(r, e); }},
     {"reply", Need::optional,

@@ -105,8 +105,9 @@ struct AccessRule {
   std::string name;
   std::optional<condition::Condition> when;  ///< without one it always matches
   bool permit = false;
-  std::string message;  ///< Reply-Message; may be empty
-  Octets reply;         ///< encoded attributes of the Access-Accept
+  std::vector<std::string> methods;  ///< that are acceptable; empty: all
+  std::string message;               ///< Reply-Message; may be empty
+  Octets reply;                      ///< encoded attributes of the Access-Accept
 };
 
 struct Realm {

@@ -126,16 +126,17 @@ TEST(PlanCheck, PrintsProblemsAndEndsWithOne) {
   support::write_file(folder.path() / "a.toml", "[[user]]\nname = \"a\"\npasword = { clear = \"x\" }\n");
   const auto checked = client({"plan", "check", folder.path().string()});
   EXPECT_EQ(checked.exit_code, 1);
-  EXPECT_EQ(checked.out,
-            "a.toml:1:1: error: 'password' is missing in user 'a'\n"
-            "    1 | [[user]]\n"
-            "      | ^\n"
-            "   allowed: { hash = \"$y$…\" } (crypt(5)) or { clear = \"…\" }\n"
-            "a.toml:3:1: error: unknown key 'pasword' in user 'a'\n"
-            "    3 | pasword = ********\n"
-            "      | ^^^^^^^\n"
-            "   allowed: name, password, enabled, groups, reply; nearest: 'password'\n"
-            "2 errors, 0 advice\n");
+  EXPECT_EQ(
+      checked.out,
+      "a.toml:1:1: error: 'password' is missing in user 'a'\n"
+      "    1 | [[user]]\n"
+      "      | ^\n"
+      "   allowed: { hash = \"$y$…\" } (crypt(5)), { clear = \"…\" } or { nt = \"32 hexadecimal digits\" }\n"
+      "a.toml:3:1: error: unknown key 'pasword' in user 'a'\n"
+      "    3 | pasword = ********\n"
+      "      | ^^^^^^^\n"
+      "   allowed: name, password, enabled, groups, reply; nearest: 'password'\n"
+      "2 errors, 0 advice\n");
 }
 
 TEST(PlanCheck, TheDemoPlansAreFree) {

@@ -1,8 +1,11 @@
 // The life of a request, one node, no network.
 #include <gtest/gtest.h>
 
+#include <numeric>
+
 #include "engine/delivery.h"
 #include "engine/engine.h"
+#include "identity/challenge.h"
 #include "support/fakes.h"
 #include "support/packets.h"
 #include "wire/authenticator.h"
@@ -198,7 +201,8 @@ TEST_F(Handle, EveryRefusalHasItsReason) {
     EXPECT_EQ(event().because, one.because);
   }
   receive(access_request(99).user("tamu@reef.example").signed_with(secret("laut")));
-  EXPECT_EQ(event().because, "no User-Password in the request: only PAP can be proved here");
+  EXPECT_EQ(event().because,
+            "the request proves nothing that can be checked here: PAP, CHAP and MS-CHAP can");
   expect_counters_to_add_up();
 }
 
@@ -783,6 +787,156 @@ TEST_F(RulesOfAPlan, AccountingFollowsItsRoutes) {
               .with("NAS-Identifier", "noise")
               .signed_with(secret("laut")));
   EXPECT_EQ(outcome(), "ignored");
+}
+
+constexpr const char* kMethods = R"(
+[[client]]
+name = "deck"
+address = "192.0.2.0/24"
+secret = "laut"
+[[user]]
+name = "User"
+password = { clear = "clientPass" }
+[[user]]
+name = "kept-as-nt"
+password = { nt = "44ebba8d5312b8d611474411f56989ae" }
+[[user]]
+name = "kept-as-hash"
+password = { hash = "$6$jembatan$l9sAIiCcOmx6wr0FUMEmaety7rOcqVTnJFU1HU23aRnlWkp/Z6ajAvSu5OAgdt4j5OCr1/.HShCTyZvJ4oJYv1" }
+[realm_default]
+missing = "here"
+[[access]]
+name = "no old methods"
+when = 'NAS-Port-Type == Virtual'
+permit = true
+methods = ["mschapv2"]
+[[access]]
+name = "all"
+permit = true
+)";
+
+class Methods : public Handle {
+ protected:
+  Methods() { engine.use(board.go_live(support::plan_of(kMethods), 2)); }
+
+  static std::string hex_of(OctetView octets) { return "0x" + to_hex(octets); }
+  // The exchange of RFC 2759 §9.2.
+  static support::RequestBuilder version_2(
+      std::string_view user,
+      const std::string& response = "82309ecd8d708b5ea08faa3981cd83544233114a3d85d6df") {
+    return access_request(++next)
+        .user(user)
+        .with("MS-CHAP-Challenge", "0x5B5D7C7D7B3F2F3E3C2C602132262628")
+        .with("MS-CHAP2-Response", "0x070021402324255E262A28295F2B3A337C7E0000000000000000" + response);
+  }
+  static inline std::uint8_t next = 0;
+};
+
+TEST_F(Methods, MsChapVersion2IsProvedAndProvesTheServer) {  // RFC 2759, RFC 2548 §2.3
+  receive(version_2("User").signed_with(secret("laut")));
+  EXPECT_EQ(outcome(), "accepted");
+  const std::string success = "S=407A5589115FD0D6209F510FE9C04566932CDA56";
+  const std::string text(text_of(reply()));
+  EXPECT_NE(text.find("\x07" + success), std::string::npos);
+  // Vendor 311, MS-MPPE-Send-Key (16): hidden under the client's secret.
+  const Octets head = *from_hex(
+      "1a2a00000137"
+      "1024");
+  EXPECT_NE(text.find(std::string(text_of(head))), std::string::npos);
+}
+
+TEST_F(Methods, MsChapVersion2WithAnotherPasswordGetsItsError) {
+  receive(version_2("User", "00309ecd8d708b5ea08faa3981cd83544233114a3d85d6df").signed_with(secret("laut")));
+  EXPECT_EQ(outcome(), "rejected");
+  EXPECT_EQ(event().because, "wrong password (MS-CHAP version 2)");
+  EXPECT_NE(text_of(reply()).find("E=691 R=0 C="), std::string_view::npos);
+}
+
+TEST_F(Methods, MsChapVersion1IsProvedFromAnNtHash) {  // RFC 2433
+  const auto hash = *identity::nt_hash(view_of("clientPass"));
+  const std::array<std::uint8_t, 8> challenge{1, 2, 3, 4, 5, 6, 7, 8};
+  const std::string response =
+      "0x0901" + std::string(48, '0') + to_hex(identity::nt_response(challenge, hash));
+  receive(access_request(1)
+              .user("kept-as-nt")
+              .with("MS-CHAP-Challenge", hex_of(challenge))
+              .with("MS-CHAP-Response", response)
+              .signed_with(secret("laut")));
+  EXPECT_EQ(outcome(), "accepted");
+}
+
+TEST_F(Methods, ChapIsProvedWithEitherChallenge) {  // RFC 2865 §2.2
+  const Octets challenge = *from_hex("0102030405060708");
+  const auto answer = [](OctetView of) {
+    return "0x05" + to_hex(identity::chap_response(5, view_of("clientPass"), of));
+  };
+  receive(access_request(1)
+              .user("User")
+              .with("CHAP-Challenge", hex_of(challenge))
+              .with("CHAP-Password", answer(challenge))
+              .signed_with(secret("laut")));
+  EXPECT_EQ(outcome(), "accepted");
+  std::array<std::uint8_t, 16> authenticator{};
+  std::iota(authenticator.begin(), authenticator.end(), std::uint8_t{0x42});
+  receive(access_request(2)
+              .authenticator(0x42)
+              .user("User")
+              .with("CHAP-Password", answer(authenticator))
+              .signed_with(secret("laut")));
+  EXPECT_EQ(outcome(), "accepted");
+  receive(access_request(3)
+              .user("User")
+              .with("CHAP-Challenge", "0xff")
+              .with("CHAP-Password", answer(challenge))
+              .signed_with(secret("laut")));
+  EXPECT_EQ(event().because, "wrong password (CHAP)");
+}
+
+TEST_F(Methods, WhatIsKeptMustSuitTheMethod) {
+  receive(version_2("kept-as-hash").signed_with(secret("laut")));
+  EXPECT_EQ(event().because, "MS-CHAP needs the password or its NT hash, and another hash is kept");
+  receive(access_request(1)
+              .user("kept-as-nt")
+              .with("CHAP-Password", "0x05" + std::string(32, '0'))
+              .signed_with(secret("laut")));
+  EXPECT_EQ(event().because, "CHAP needs the password itself, and only a hash of it is kept");
+  receive(access_request(2).user("kept-as-nt").password("clientPass").signed_with(secret("laut")));
+  EXPECT_EQ(outcome(), "accepted");
+}
+
+TEST_F(Methods, PasswordsAreNotChangedHere) {
+  receive(access_request(1)
+              .user("User")
+              .with("MS-CHAP2-CPW", "0x0708" + std::string(132, '0'))
+              .signed_with(secret("laut")));
+  EXPECT_EQ(outcome(), "rejected");
+  EXPECT_EQ(event().because, "passwords are not changed here");
+  EXPECT_NE(text_of(reply()).find("\x08"
+                                  "E=709"),
+            std::string_view::npos);
+}
+
+TEST_F(Methods, AnAccessRuleAcceptsTheMethodsItNames) {
+  receive(access_request(1)
+              .user("User")
+              .password("clientPass")
+              .with("NAS-Port-Type", "Virtual")
+              .signed_with(secret("laut")));
+  EXPECT_EQ(outcome(), "rejected");
+  EXPECT_EQ(event().because, "the access rule does not accept the method");
+  receive(version_2("User").with("NAS-Port-Type", "Virtual").signed_with(secret("laut")));
+  EXPECT_EQ(outcome(), "accepted");
+}
+
+TEST_F(Methods, AnswersOfAnyLengthAreRefusedNotRead) {
+  for (const std::size_t size : {0U, 2U, 20U, 49U, 51U, 100U}) {
+    receive(access_request(static_cast<std::uint8_t>(size))
+                .user("User")
+                .with("MS-CHAP-Challenge", "0x00")
+                .with("MS-CHAP2-Response", "0x" + std::string(2 * size, '1'))
+                .signed_with(secret("laut")));
+    EXPECT_EQ(outcome(), "rejected") << size;
+  }
 }
 
 class DeliveryTest : public testing::Test {

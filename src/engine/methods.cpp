@@ -1,0 +1,185 @@
+#include "engine/methods.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "decide/decide.h"
+#include "identity/challenge.h"
+#include "identity/name.h"
+#include "wire/hidden.h"
+
+namespace jembatan::engine {
+namespace {
+
+using identity::NtHash;
+using identity::NtResponse;
+using identity::StoredPassword;
+using wire::AttributeType;
+using wire::PacketView;
+
+constexpr auto kChapPassword = static_cast<AttributeType>(3);
+constexpr auto kChapChallenge = static_cast<AttributeType>(60);
+constexpr std::uint32_t kMicrosoft = 311;  // RFC 2548
+constexpr std::uint8_t kError = 2;
+constexpr std::uint8_t kEncryptionPolicy = 7;
+constexpr std::uint8_t kEncryptionTypes = 8;
+constexpr std::uint8_t kSendKey = 16;
+constexpr std::uint8_t kReceiveKey = 17;
+constexpr std::uint8_t kSuccess2 = 26;
+constexpr int kWrong = 691;            // ERROR_AUTHENTICATION_FAILURE (RFC 2759 §6)
+constexpr int kChangeRefused = 709;    // ERROR_CHANGING_PASSWORD
+constexpr std::size_t kResponse = 50;  // RFC 2548 §2.1.3, §2.3.2: ident, flags, challenges, response
+
+void add_microsoft(Octets& out, std::uint8_t type, OctetView value) {
+  out.push_back(static_cast<std::uint8_t>(AttributeType::vendor_specific));
+  out.push_back(static_cast<std::uint8_t>(value.size() + 8));
+  out.resize(out.size() + 4);
+  store32(out.data() + out.size() - 4, kMicrosoft);
+  out.push_back(type);
+  out.push_back(static_cast<std::uint8_t>(value.size() + 2));
+  append(out, value);
+}
+
+// MS-CHAP-Error (RFC 2548 §2.1.5): the identifier, then the text that the peer reads.
+Octets error_of(std::uint8_t identifier, int code, std::string_view text, Random& random) {
+  std::array<std::uint8_t, 16> challenge{};
+  random.fill(challenge);
+  Octets value{identifier};
+  append(value, view_of(fmt::format("E={} R=0 C={} V=3 M={}", code, to_hex(challenge), text)));
+  Octets out;
+  add_microsoft(out, kError, value);
+  return out;
+}
+
+// Nothing if only a hash is kept that this method cannot be computed from.
+std::optional<NtHash> nt_hash_of(const StoredPassword& password) {
+  if (password.form() == StoredPassword::Form::nt) {
+    NtHash out{};
+    std::copy_n(password.kept().begin(), out.size(), out.begin());
+    return out;
+  }
+  if (password.form() != StoredPassword::Form::clear) return std::nullopt;
+  const auto hash = identity::nt_hash(password.kept());
+  if (!hash) return std::nullopt;
+  return *hash;
+}
+
+Challenged chap(const PacketView& packet, const plan::User& user, OctetView given) {
+  Challenged out;
+  if (user.password.form() != StoredPassword::Form::clear) {
+    out.because = "CHAP needs the password itself, and only a hash of it is kept";
+    return out;
+  }
+  const auto challenge = packet.find(kChapChallenge);
+  const wire::Authenticator authenticator = packet.authenticator();
+  if (given.size() == 17) {
+    const auto wanted = identity::chap_response(given[0], user.password.kept(),
+                                                challenge ? challenge->value : OctetView(authenticator));
+    out.right = equal_in_constant_time(wanted, given.subspan(1));
+  }
+  out.because = given.size() == 17 ? "wrong password (CHAP)" : "CHAP-Password has not 17 octets";
+  return out;
+}
+
+// What both versions need before they differ.
+struct Microsoft {
+  OctetView challenge;
+  OctetView response;
+};
+
+Challenged refused(const Microsoft& given, std::string_view because, Random& random) {
+  Challenged out;
+  out.because = because;
+  out.reject = error_of(given.response.empty() ? std::uint8_t{0} : given.response[0], kWrong,
+                        "Sign-in failed", random);
+  return out;
+}
+
+Challenged version_1(const Microsoft& given, const NtHash& hash, Random& random) {
+  if (given.challenge.size() != 8 || given.response.size() != kResponse)
+    return refused(given, "MS-CHAP-Response or MS-CHAP-Challenge has a wrong length", random);
+  if ((given.response[1] & 1U) == 0)
+    return refused(given, "MS-CHAP with the older hash alone is not accepted", random);
+  std::array<std::uint8_t, 8> challenge{};
+  std::copy_n(given.challenge.begin(), challenge.size(), challenge.begin());
+  const NtResponse wanted = identity::nt_response(challenge, hash);
+  if (!equal_in_constant_time(wanted, given.response.subspan(26, 24)))
+    return refused(given, "wrong password (MS-CHAP)", random);
+  Challenged out;
+  out.right = true;
+  return out;
+}
+
+void add_key(Octets& out, std::uint8_t type, OctetView key, std::uint16_t salt, const PacketView& packet,
+             const wire::SharedSecret& secret) {
+  const auto hidden = wire::hide_salted(key, salt, packet.authenticator(), secret);
+  if (hidden) add_microsoft(out, type, *hidden);
+}
+
+Octets success_of(const PacketView& packet, std::uint8_t identifier, const NtHash& hash,
+                  const NtResponse& response, const std::array<std::uint8_t, 8>& challenge,
+                  const wire::SharedSecret& secret, Random& random) {
+  Octets out;
+  Octets text{identifier};
+  append(text, view_of(identity::authenticator_response(hash, response, challenge)));
+  add_microsoft(out, kSuccess2, text);
+  const std::array<std::uint8_t, 4> allowed{0, 0, 0, 1};
+  const std::array<std::uint8_t, 4> types{0, 0, 0, 6};  // 40 and 128 bits (RFC 2548 §2.4.5)
+  add_microsoft(out, kEncryptionPolicy, allowed);
+  add_microsoft(out, kEncryptionTypes, types);
+  const identity::MppeKeys keys = identity::mppe_keys(hash, response);
+  const auto salt = static_cast<std::uint16_t>(random.below(0x7FFE));
+  add_key(out, kSendKey, keys.send, salt, packet, secret);
+  add_key(out, kReceiveKey, keys.receive, static_cast<std::uint16_t>(salt + 1), packet, secret);
+  return out;
+}
+
+// Devices differ in which part of the name they hash: all of it is tried first, then what stands before the
+// realm.
+Challenged version_2(const PacketView& packet, const Microsoft& given, const NtHash& hash,
+                     const wire::SharedSecret& secret, Random& random) {
+  if (given.challenge.size() != 16 || given.response.size() != kResponse)
+    return refused(given, "MS-CHAP2-Response or MS-CHAP-Challenge has a wrong length", random);
+  const std::string_view name = wire::text_in(packet.find(AttributeType::user_name));
+  for (const std::string_view hashed : {name, identity::split(name).user}) {
+    const auto challenge =
+        identity::challenge_hash(given.response.subspan(2, 16), given.challenge, view_of(hashed));
+    const NtResponse wanted = identity::nt_response(challenge, hash);
+    if (!equal_in_constant_time(wanted, given.response.subspan(26, 24))) continue;
+    Challenged out;
+    out.right = true;
+    out.accept = success_of(packet, given.response[0], hash, wanted, challenge, secret, random);
+    return out;
+  }
+  return refused(given, "wrong password (MS-CHAP version 2)", random);
+}
+
+}  // namespace
+
+std::optional<Challenged> prove_challenge(const PacketView& packet, const plan::User& user,
+                                          const wire::SharedSecret& secret, Random& random) {
+  using decide::MicrosoftType;
+  if (const auto given = packet.find(kChapPassword)) return chap(packet, user, given->value);
+  for (const MicrosoftType change :
+       {MicrosoftType::change_1, MicrosoftType::change_2, MicrosoftType::change_version_2}) {
+    const auto asked = decide::find_microsoft(packet, change);
+    if (!asked) continue;
+    Challenged out;
+    out.because = "passwords are not changed here";
+    const std::uint8_t identifier = asked->size() > 1 ? (*asked)[1] : std::uint8_t{0};
+    out.reject = error_of(identifier, kChangeRefused, "Passwords are not changed here", random);
+    return out;
+  }
+  const auto second = decide::find_microsoft(packet, MicrosoftType::response_2);
+  const auto first = decide::find_microsoft(packet, MicrosoftType::response_1);
+  if (!first && !second) return std::nullopt;
+  const auto challenge = decide::find_microsoft(packet, MicrosoftType::challenge);
+  const Microsoft given{challenge.value_or(OctetView{}), second ? *second : *first};
+  const auto hash = nt_hash_of(user.password);
+  if (!hash)
+    return refused(given, "MS-CHAP needs the password or its NT hash, and another hash is kept", random);
+  return second ? version_2(packet, given, *hash, secret, random) : version_1(given, *hash, random);
+}
+
+}  // namespace jembatan::engine

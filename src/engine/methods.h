@@ -1,0 +1,23 @@
+#pragma once
+// Proving a password by a method in which it does not travel. Pure: what the request says is compared with
+// what is kept.
+#include "plan/model.h"
+#include "wire/packet.h"
+
+namespace jembatan::engine {
+
+/// What came of a challenge method.
+struct Challenged {
+  bool right = false;
+  std::string_view because;  ///< why not; a literal
+  Octets accept;             ///< attributes that an Access-Accept must have besides
+  Octets reject;             ///< attributes that an Access-Reject must have besides
+};
+
+/// Proves CHAP (RFC 2865 §2.2), MS-CHAP version 1 and 2 (RFC 2548 §2, RFC 2433, RFC 2759); nothing if the
+/// request uses none of them. Requests to change a password are refused with the methods' own error.
+///   secret, random  hide the session keys of version 2 (RFC 2548 §2.4)
+std::optional<Challenged> prove_challenge(const wire::PacketView& packet, const plan::User& user,
+                                          const wire::SharedSecret& secret, Random& random);
+
+}  // namespace jembatan::engine
