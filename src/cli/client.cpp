@@ -166,12 +166,6 @@ Command secret_command(const std::string& verb, const std::string& summary,
           [verb](const Arguments& a, Terminal& t) { return secret(a, t, verb); }};
 }
 
-std::vector<Option> reading_options() {
-  std::vector<Option> out = node_options();
-  out.push_back({"--json", "", "one JSON document instead of text"});
-  return out;
-}
-
 }  // namespace
 
 std::vector<Command> client_commands() {

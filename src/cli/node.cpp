@@ -34,12 +34,6 @@ Exit status(const Arguments& arguments, Terminal& terminal) {
   return Exit::done;
 }
 
-std::vector<Option> reading_options() {
-  std::vector<Option> options = node_options();
-  options.push_back({"--json", "", "one JSON document instead of text"});
-  return options;
-}
-
 // The token alone on standard output, so that it can go into a file.
 Exit create_token(const Arguments& arguments, Terminal& terminal) {
   auto node = NodeClient::open(arguments);

@@ -89,6 +89,12 @@ std::vector<Option> node_options() {
       {"--ca", "FILE", "certificate (PEM) that the node's is checked with; default: the node file's own"}};
 }
 
+std::vector<Option> reading_options(std::vector<Option> own) {
+  for (Option& option : node_options()) own.push_back(std::move(option));
+  own.push_back({"--json", "", "one JSON document instead of text"});
+  return own;
+}
+
 Result<server::NodeSettings> find_node(const Arguments& arguments) {
   std::filesystem::path file = arguments.get("--node");
   if (arguments.has("--lab")) {

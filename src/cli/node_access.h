@@ -13,6 +13,9 @@ namespace jembatan::cli {
 /// --url and --token-file.
 std::vector<Option> node_options();
 
+/// The options of a command that reads from a node: its own, those that name a node, and --json.
+std::vector<Option> reading_options(std::vector<Option> own = {});
+
 /// Reads the node file that the options name; without any, that of the environment variable JEMBATAN_NODE.
 Result<server::NodeSettings> find_node(const Arguments& arguments);
 

@@ -114,12 +114,6 @@ Exit change(const std::string& what, const std::string& kind, const Arguments& a
                      one_change(what, kind, arguments.positionals().front(), fields));
 }
 
-std::vector<Option> reading_options() {
-  std::vector<Option> out = node_options();
-  out.push_back({"--json", "", "one JSON document instead of text"});
-  return out;
-}
-
 }  // namespace
 
 json one_change(const std::string& what, const std::string& kind, const std::string& name, json fields) {
@@ -151,11 +145,10 @@ std::string cell(const json& object, const std::string& key, std::size_t most) {
 }
 
 Command list_command(const Listing& listing, std::vector<Option> filters) {
-  for (Option& option : reading_options()) filters.push_back(std::move(option));
   return {listing.kind + " list",
           fmt::format("List the {}s of a node's plan", listing.kind),
           fmt::format("jembatan {} list --lab hub", listing.kind),
-          std::move(filters),
+          reading_options(std::move(filters)),
           {},
           [listing](const Arguments& a, Terminal& t) { return list(listing, a, t); }};
 }

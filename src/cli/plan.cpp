@@ -187,20 +187,35 @@ Status write_file(const fs::path& path, const std::string& text, bool secret) {
   return fail(Errc::io, fmt::format("file '{}' cannot be written", path.string()));
 }
 
+// "clients.toml", "dictionaries/strait.toml": nothing that leads out of the folder.
+bool stays_inside(const fs::path& name) {
+  return name.is_relative() &&
+         std::none_of(name.begin(), name.end(), [](const fs::path& part) { return part == ".."; });
+}
+
 // Files that an export would write itself are replaced; any other *.toml in the folder would be read with
 // them.
 Status may_export_to(const fs::path& folder, const json& files) {
-  std::error_code ignored;
-  for (const auto& entry : fs::directory_iterator(folder, ignored)) {
-    if (entry.path().extension() != ".toml") continue;
-    const bool ours = std::any_of(files.begin(), files.end(), [&](const json& file) {
-      return file.value("name", "") == entry.path().filename().string();
-    });
-    if (!ours && !fs::exists(folder / kBaseFile)) {
-      return fail(Errc::conflict,
-                  fmt::format("'{}' is in the folder already: choose an empty one", entry.path().string()));
+  std::vector<fs::path> there;
+  for (const fs::path& part : {folder, folder / "dictionaries"}) {
+    std::error_code ignored;
+    for (const auto& entry : fs::directory_iterator(part, ignored)) {
+      if (entry.path().extension() == ".toml") there.push_back(entry.path());
     }
-    if (!ours) fs::remove(entry.path(), ignored);
+  }
+  for (const json& file : files) {
+    const fs::path name = file.value("name", "");
+    if (!stays_inside(name))
+      return fail(Errc::malformed,
+                  fmt::format("the node names a file outside of the folder: '{}'", escaped(name.string())));
+    std::erase(there, folder / name);
+  }
+  for (const fs::path& path : there) {
+    std::error_code ignored;
+    if (!fs::exists(folder / kBaseFile))
+      return fail(Errc::conflict,
+                  fmt::format("'{}' is in the folder already: choose an empty one", path.string()));
+    fs::remove(path, ignored);
   }
   return {};
 }
@@ -232,12 +247,6 @@ Exit export_plan(const Arguments& arguments, Terminal& terminal) {
   return Exit::done;
 }
 
-std::vector<Option> with_node(std::vector<Option> options) {
-  for (Option& option : node_options()) options.push_back(std::move(option));
-  options.push_back({"--json", "", "one JSON document instead of text"});
-  return options;
-}
-
 }  // namespace
 
 std::vector<Command> plan_commands() {
@@ -253,7 +262,7 @@ std::vector<Command> plan_commands() {
           {"plan diff",
            "Show what differs: a folder and the plan in force, or two revisions",
            "jembatan plan diff 3 7 --lab hub",
-           with_node({}),
+           reading_options(),
            {"FOLDER|REVISION", "a folder, or one revision (against the one in force) or two", true, true},
            diff},
           {"plan apply",
@@ -265,13 +274,13 @@ std::vector<Command> plan_commands() {
           {"plan history",
            "List the revisions of a node's plan, newest first",
            "jembatan plan history --lab hub",
-           with_node({{"--most", "NUMBER", "how many at the most; default 100"}}),
+           reading_options({{"--most", "NUMBER", "how many at the most; default 100"}}),
            {},
            history},
           {"plan show",
            "Show one revision: who, when, why, what changed",
            "jembatan plan show 3 --lab hub",
-           with_node({}),
+           reading_options(),
            {"REVISION", "its number", true, false},
            show},
           {"plan restore",
@@ -283,15 +292,15 @@ std::vector<Command> plan_commands() {
           {"plan export",
            "Write a revision into a folder, for reading, git or another node",
            "jembatan plan export hub-plan --lab hub",
-           with_node({{"--revision", "NUMBER", "another one than that in force"},
-                      {"--secrets", "",
-                       "with the secrets in the open: administrators alone; it is put on record"}}),
+           reading_options({{"--revision", "NUMBER", "another one than that in force"},
+                            {"--secrets", "",
+                             "with the secrets in the open: administrators alone; it is put on record"}}),
            {"FOLDER", "where to; made if it is not there", true, false},
            export_plan},
           {"plan reload",
            "Let a node read its plan folder again; with an error the active plan stays",
            "jembatan plan reload --lab hub",
-           with_node({}),
+           reading_options(),
            {},
            reload}};
 }

@@ -110,6 +110,10 @@ Status put_object(const Edit& edit, Value table, std::int64_t rank, Objects& obj
 }
 
 Status put_dictionary(const Edit& edit, Objects& objects) {
+  if (!is_dictionary_name(edit.name))
+    return fail(
+        Errc::malformed,
+        fmt::format("{}: a dictionary's name has letters, digits, '.', '-', '_' alone", called(edit)));
   for (const FieldEdit& field : edit.fields) {
     if (field.path != "text" || !field.value || field.value->kind != document::Kind::text)
       return fail(Errc::malformed, fmt::format("{}: a dictionary has its 'text' alone", called(edit)));

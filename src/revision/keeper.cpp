@@ -123,6 +123,11 @@ Result<Objects> Keeper::objects_of(const std::vector<document::File>& files, Sea
     if (file.name.starts_with(plan::kDictionaryFolder)) {
       std::string name = file.name.substr(plan::kDictionaryFolder.size());
       name.resize(name.size() - std::min<std::size_t>(name.size(), 5));  // ".toml"
+      if (!is_dictionary_name(name)) {
+        return fail(Errc::conflict,
+                    fmt::format("dictionary '{}': allowed in its name: letters, digits, '.', '-', '_'",
+                                escaped(name)));
+      }
       out.put({std::string(kDictionary), name, 0, join(file.lines, "\n")});
       continue;
     }

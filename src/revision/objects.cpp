@@ -114,6 +114,13 @@ Object object_of(std::string_view kind, Value table) {
   return out;
 }
 
+bool is_dictionary_name(std::string_view name) {
+  static constexpr std::string_view kAllowed =
+      "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789._-";
+  return !name.empty() && name.size() <= 100 && name[0] != '.' &&
+         name.find_first_not_of(kAllowed) == std::string_view::npos;
+}
+
 Value table_of(const Object& object) {
   document::Problems ignored;
   const auto file = document::parse(object.name, object.text, ignored);

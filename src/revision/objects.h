@@ -51,6 +51,10 @@ class Objects {
 /// The object that a table makes: keys in the order of the reference, labels by name.
 Object object_of(std::string_view kind, document::Value table);
 
+/// True if a dictionary may be called that: it becomes a file's name. Letters, digits, '.', '-' and '_', at
+/// most 100 of them, not beginning with '.'.
+bool is_dictionary_name(std::string_view name);
+
 /// The table that an object was made of.
 document::Value table_of(const Object& object);
 

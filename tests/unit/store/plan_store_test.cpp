@@ -150,6 +150,16 @@ TEST_F(PlanStoreTest, AnotherNodesMarkIsRefused) {
   EXPECT_THAT(problems.text(), HasSubstr("this node keeps no secret with the mark '0af5'"));
 }
 
+TEST_F(PlanStoreTest, ADictionarysNameCannotLeadElsewhere) {
+  for (const char* name : {"../../etc/x", ".hidden", "a/b", ""}) {
+    EXPECT_FALSE(change({Do::put, "dictionary", name, {{"text", text_value("")}}})) << name;
+    const std::vector<plan::SourceFile> files{{"plan.toml", ""},
+                                              {"dictionaries/" + std::string(name) + ".toml", ""}};
+    EXPECT_FALSE(keeper->apply(files, outside(), wish(), "apply", clock.now().wall, problems)) << name;
+  }
+  EXPECT_TRUE(change({Do::put, "dictionary", "strait-2", {{"text", text_value("")}}}));
+}
+
 TEST_F(PlanStoreTest, AChangeOnAnOldBaseIsRefusedAndSaysWho) {
   ASSERT_TRUE(apply(kPlan, wish("first")));
   ASSERT_TRUE(change({Do::set, "client", "kerapu", {{"note", text_value("in dock")}}}));
