@@ -14,6 +14,7 @@
 #include "cli/objects.h"
 #include "plan/read.h"
 #include "revision/objects.h"
+#include "server/system.h"
 
 namespace jembatan::cli {
 namespace {
@@ -30,7 +31,8 @@ bool is_number(const std::string& text) {
 
 Exit check(const Arguments& arguments, Terminal& terminal) {
   document::Problems problems;
-  const auto plan = plan::read_folder(arguments.positionals().front(), problems);
+  const auto plan =
+      plan::read_folder(arguments.positionals().front(), problems, server::SystemClock().now().wall);
   if (arguments.has("--json")) {
     terminal.line(admin::json_of(problems).dump(2));
   } else {

@@ -116,6 +116,13 @@ Way find_way(const plan::Plan& plan, const Request& request, Trail& trail) {
   return way;
 }
 
+std::string_view why_shut_out(const plan::User& user, WallTime now) {
+  if (!user.enabled) return "the user is switched off";
+  if (user.valid_from && now < *user.valid_from) return "the user is not valid yet";
+  if (user.valid_until && now >= *user.valid_until) return "the user has expired";
+  return {};
+}
+
 Admission admit(const plan::Plan& plan, const Request& request, const Way& way, const plan::User& user,
                 Trail& trail) {
   if (plan.access_rules.empty()) return {true, nullptr, "password matches"};

@@ -38,6 +38,10 @@ struct Way {
 
 Way find_way(const plan::Plan& plan, const Request& request, Trail& trail);
 
+/// Why a user cannot sign in at all now, whatever the password: a literal; empty if nothing stands against
+/// it.
+std::string_view why_shut_out(const plan::User& user, WallTime now);
+
 /// Whether a user whose password was proved may come in, and with what.
 struct Admission {
   bool permit = false;

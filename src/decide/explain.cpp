@@ -112,7 +112,8 @@ class Explainer {
                       near ? fmt::format("; nearest: '{}'", *near) : ""));
       return end(Outcome::reject, "rejected: no such user here");
     }
-    if (!user->enabled) return end(Outcome::reject, "rejected: the user is switched off");
+    if (const auto because = why_shut_out(*user, request_.now); !because.empty())
+      return end(Outcome::reject, fmt::format("rejected: {}", because));
     if (assume_ == Assume::refused) {
       say("password: taken for wrong");
       return end(Outcome::reject, "rejected: wrong password");

@@ -157,7 +157,8 @@ void Engine::prove(const Request& request, const decide::Way& way) {
     reply(request, Code::access_reject, {}, {Outcome::rejected, because});
   };
   if (user == nullptr) return refuse("no such user here");
-  if (!user->enabled) return refuse("the user is switched off");
+  if (const auto because = decide::why_shut_out(*user, request.now.wall); !because.empty())
+    return refuse(because);
   if (const auto challenged = prove_challenge(request.packet, *user, request.secret(), random_)) {
     if (challenged->right) return admit(request, way, *user, challenged->accept);
     return reply(request, Code::access_reject, challenged->reject, {Outcome::rejected, challenged->because});

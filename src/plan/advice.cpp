@@ -45,9 +45,9 @@ std::string folded(std::string_view name) {
 
 class Adviser {
  public:
-  Adviser(const Plan& plan, const Places& places,
+  Adviser(const Plan& plan, const Places& places, std::optional<WallTime> now,
           const std::function<void(const Place&, const Advice&)>& report)
-      : plan_(plan), places_(places), report_(report) {}
+      : plan_(plan), places_(places), now_(now), report_(report) {}
 
   void run() {
     client_secrets();
@@ -60,6 +60,7 @@ class Adviser {
     label_misses();
     shadowed();
     user_groups();
+    if (now_) dates(*now_);
   }
 
  private:
@@ -301,6 +302,27 @@ class Adviser {
                     "another order, or another condition"});
   }
 
+  void dates(WallTime now) {
+    for (std::size_t i = 0; i < plan_.users.size(); ++i) {
+      const User& user = plan_.users[i];
+      if (user.valid_until && *user.valid_until <= now) {
+        report_(places_.users[i],
+                {"expired",
+                 fmt::format("user '{}' has expired ({})", user.name, jembatan::text_of(*user.valid_until)),
+                 "another valid_until, or take the user away"});
+      }
+    }
+    for (std::size_t i = 0; i < plan_.clients.size(); ++i) {
+      const Client& client = plan_.clients[i];
+      if (client.old_secret && client.old_secret_until && *client.old_secret_until <= now) {
+        report_(places_.clients[i], {"expired",
+                                     fmt::format("the old secret of client '{}' has expired ({})",
+                                                 client.name, jembatan::text_of(*client.old_secret_until)),
+                                     "jembatan client secret finish"});
+      }
+    }
+  }
+
   void user_groups() {
     std::set<std::string> wanted;
     for (const AccessRule& rule : plan_.access_rules) {
@@ -339,14 +361,15 @@ class Adviser {
 
   const Plan& plan_;
   const Places& places_;
+  std::optional<WallTime> now_;
   const std::function<void(const Place&, const Advice&)>& report_;
 };
 
 }  // namespace
 
-void advise(const Plan& plan, const Places& places,
+void advise(const Plan& plan, const Places& places, std::optional<WallTime> now,
             const std::function<void(const Place&, const Advice&)>& report) {
-  Adviser(plan, places, report).run();
+  Adviser(plan, places, now, report).run();
 }
 
 std::vector<std::pair<std::string_view, std::string_view>> advice_rules() {

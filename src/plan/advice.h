@@ -30,7 +30,8 @@ struct Advice {
 };
 
 /// Calls `report` for each thing that could be better.
-void advise(const Plan& plan, const Places& places,
+///   now  what dates are compared with; empty: they are not looked at
+void advise(const Plan& plan, const Places& places, std::optional<WallTime> now,
             const std::function<void(const Place&, const Advice&)>& report);
 
 /// Every rule with what it is about, for the reference.

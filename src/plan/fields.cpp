@@ -200,6 +200,14 @@ const Field<UserDraft> kUser[] = {
      }},
     {"enabled", Need::optional, "true (default) or false: the user is refused",
      [](Reading& r, const Entry& e, UserDraft& d) { d.object.enabled = r.boolean(e).value_or(true); }},
+    {"valid_from", Need::optional, "from when the user is let in, like 2026-12-01T00:00:00Z",
+     [](Reading& r, const Entry& e, UserDraft& d) {
+       read_parsed(r, e, &parse_time, d.object.valid_from.emplace());
+     }},
+    {"valid_until", Need::optional, "until when the user is let in",
+     [](Reading& r, const Entry& e, UserDraft& d) {
+       read_parsed(r, e, &parse_time, d.object.valid_until.emplace());
+     }},
     {"groups", Need::optional, "the groups that the user is in, an array of texts; access rules ask for them",
      [](Reading& r, const Entry& e, UserDraft& d) {
        for (std::string& text : r.texts(e)) {

@@ -45,6 +45,8 @@ struct User {
   std::string name;  ///< with its realm, as in "sari@reef.example"
   identity::StoredPassword password;
   bool enabled = true;
+  std::optional<WallTime> valid_from;
+  std::optional<WallTime> valid_until;
   std::vector<std::string> groups;
   Octets reply;  ///< encoded attributes of the Access-Accept
 };

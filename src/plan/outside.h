@@ -1,8 +1,10 @@
 #pragma once
 // What reading a plan needs from outside. All of it is passed in: reading itself opens nothing.
 #include <functional>
+#include <optional>
 #include <string>
 
+#include "base/clock.h"
 #include "base/ip.h"
 #include "base/secret.h"
 #include "document/value.h"
@@ -18,6 +20,8 @@ struct Outside {
   std::function<Result<std::string>(const std::string&)> kept = {};
   /// The address of a host name. Empty: clients with a host name have no address yet.
   std::function<Result<IpAddress>(const std::string&)> resolve = {};
+  /// What dates are compared with. Empty: no advice about dates.
+  std::optional<WallTime> now = {};
 };
 
 inline constexpr std::string_view kSecretForms =

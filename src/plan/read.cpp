@@ -78,7 +78,7 @@ class Reader {
     for (ClientDraft& draft : clients_) add_client(draft);
     for (UserDraft& draft : users_) add_user(draft);
     if (problems_.errors() > 0) return nullptr;
-    advise(plan_, places_, [this](const Place& place, const Advice& advice) {
+    advise(plan_, places_, context_.outside.now, [this](const Place& place, const Advice& advice) {
       Reading(files_[place.file], problems_).advise(place.at, advice.rule, advice.text, advice.mend);
     });
     return std::make_shared<const Plan>(std::move(plan_));
@@ -392,9 +392,12 @@ Outside folder_outside(const std::filesystem::path& folder) {
   return out;
 }
 
-PlanPtr read_folder(const std::filesystem::path& folder, document::Problems& problems) {
+PlanPtr read_folder(const std::filesystem::path& folder, document::Problems& problems,
+                    std::optional<WallTime> now) {
   const auto files = folder_files(folder, problems);
-  return files ? read(*files, folder_outside(folder), problems) : nullptr;
+  Outside outside = folder_outside(folder);
+  outside.now = now;
+  return files ? read(*files, outside, problems) : nullptr;
 }
 
 }  // namespace jembatan::plan

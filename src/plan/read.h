@@ -34,7 +34,9 @@ std::optional<std::vector<SourceFile>> folder_files(const std::filesystem::path&
 Outside folder_outside(const std::filesystem::path& folder);
 
 /// Reads the plan of a folder.
-PlanPtr read_folder(const std::filesystem::path& folder, document::Problems& problems);
+///   now  see Outside::now
+PlanPtr read_folder(const std::filesystem::path& folder, document::Problems& problems,
+                    std::optional<WallTime> now = std::nullopt);
 
 /// One row of the reference: what a key of the plan means.
 struct KeyMeaning {

@@ -198,6 +198,7 @@ Result<revision::Applied> Server::reload(const revision::Author& author, documen
   if (!files) return has_errors();
   plan::Outside outside = plan::folder_outside(folder);
   outside.resolve = resolve;
+  outside.now = SystemClock().now().wall;
   const revision::Wish wish{author, "", std::nullopt, false};
   auto applied =
       keeper_->apply(*files, std::move(outside), wish, "plan folder", SystemClock().now().wall, problems);

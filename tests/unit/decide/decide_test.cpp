@@ -169,6 +169,24 @@ TEST_F(Deciding, UnknownRealmsAndUsersAreNamedWithTheNearest) {
               testing::HasSubstr("'sri@reef.example' is not there; nearest: 'sari@reef.example'"));
 }
 
+TEST_F(Deciding, AUsersTimeIsLookedAtBeforeThePassword) {
+  plan = support::plan_of(std::string(kPlan) + R"(
+[[user]]
+name = "magang@reef.example"
+password = { clear = "x" }
+groups = ["crew"]
+valid_from = "2026-11-01T00:00:00Z"
+valid_until = "2026-12-01T00:00:00Z"
+)");
+  EXPECT_THAT(sign_in("magang@reef.example", "192.0.2.1"), testing::StartsWith("accepted"));
+  now = *parse_time("2026-12-01T00:00:00Z");
+  EXPECT_THAT(sign_in("magang@reef.example", "192.0.2.1"),
+              testing::StartsWith("rejected: the user has expired\n"));
+  now = *parse_time("2026-10-31T23:59:59Z");
+  EXPECT_THAT(sign_in("magang@reef.example", "192.0.2.1"),
+              testing::StartsWith("rejected: the user is not valid yet\n"));
+}
+
 TEST_F(Deciding, AWrongPasswordComesBeforeTheRules) {
   EXPECT_THAT(sign_in("sari@reef.example", "192.0.2.1", Assume::refused),
               testing::StartsWith("rejected: wrong password\n"));

@@ -7,6 +7,7 @@
 #include <fstream>
 #include <sstream>
 
+#include "base/text.h"
 #include "support/packets.h"
 #include "support/process.h"
 
@@ -208,6 +209,24 @@ TEST(ReadFolder, AFolderThatIsNotThereOrEmptyIsAnError) {
   EXPECT_FALSE(read_folder(folder.path(), problems));
   EXPECT_THAT(problems.text(), HasSubstr("plan folder cannot be read"));
   EXPECT_THAT(problems.text(), HasSubstr("plan folder has no *.toml file"));
+}
+
+TEST(Advice, DatesAreComparedWithTheTimeGiven) {
+  const std::vector<SourceFile> files{{"plan.toml", R"(
+[[user]]
+name = "magang@reef.example"
+password = { clear = "x" }
+valid_until = "2026-12-01T00:00:00Z"
+)"}};
+  for (const auto& [now, wanted] :
+       {std::pair{"2026-11-30T00:00:00Z", false}, {"2026-12-02T00:00:00Z", true}}) {
+    Outside outside;
+    outside.now = *parse_time(now);
+    document::Problems problems;
+    ASSERT_TRUE(read(files, outside, problems));
+    EXPECT_EQ(problems.text().find("user 'magang@reef.example' has expired") != std::string::npos, wanted)
+        << now;
+  }
 }
 
 }  // namespace
