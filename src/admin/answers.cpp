@@ -18,6 +18,8 @@ namespace {
 constexpr const char* kJson = "application/json";
 constexpr const char* kProblem = "application/problem+json";
 constexpr int kMostNested = 8;
+constexpr std::size_t kUsualRows = 100;
+constexpr std::size_t kMostRows = 100000;
 
 struct Kinds {
   Errc code;
@@ -56,11 +58,20 @@ void problem(httplib::Response& response, const Error& error, const document::Pr
   response.set_content(body.dump(), kProblem);
 }
 
-std::optional<std::uint64_t> number_in(const httplib::Request& request, const char* key) {
+std::optional<std::uint64_t> number_in(const httplib::Request& request, httplib::Response& response,
+                                       const char* key, std::uint64_t absent) {
+  if (!request.has_param(key)) return absent;
   const std::string text = request.get_param_value(key);
-  if (text.empty() || text.size() > 18 || text.find_first_not_of("0123456789") != std::string::npos)
-    return std::nullopt;
-  return std::stoull(text);
+  if (!text.empty() && text.size() <= 18 && text.find_first_not_of("0123456789") == std::string::npos)
+    return std::stoull(text);
+  problem(response, 400, "Not understood", fmt::format("'{}={}' is no number", key, escaped(text)));
+  return std::nullopt;
+}
+
+std::optional<std::size_t> most_in(const httplib::Request& request, httplib::Response& response) {
+  const auto most = number_in(request, response, "most", kUsualRows);
+  if (!most) return std::nullopt;
+  return std::min<std::size_t>(*most, kMostRows);
 }
 
 std::optional<json> read_body(const httplib::Request& request, httplib::Response& response,
@@ -92,7 +103,7 @@ Result<std::string> text_in(const json& body, const std::string& key) {
   const auto found = body.find(key);
   if (found == body.end() || found->is_null()) return std::string();
   if (found->is_string()) return found->get<std::string>();
-  return fail(Errc::too_short, fmt::format("'{}' is {}; allowed: text", key, found->type_name()));
+  return fail(Errc::malformed, fmt::format("'{}' is {}; allowed: text", key, found->type_name()));
 }
 
 Result<Value> value_of(const json& body, int depth) {

@@ -17,8 +17,12 @@ void problem(httplib::Response& response, int status, std::string_view title, co
 /// problems, 507 for the store.
 void problem(httplib::Response& response, const Error& error, const document::Problems& problems = {});
 
-/// One part of a query, as a number.
-std::optional<std::uint64_t> number_in(const httplib::Request& request, const char* key);
+/// One part of a query as a number, `absent` if it is not there; nothing, with a problem answered, if it is
+/// none.
+std::optional<std::uint64_t> number_in(const httplib::Request& request, httplib::Response& response,
+                                       const char* key, std::uint64_t absent);
+/// The most rows that are wanted: 100 unless `most` says otherwise.
+std::optional<std::size_t> most_in(const httplib::Request& request, httplib::Response& response);
 
 /// The body as a JSON object with no other keys than these; otherwise a problem is answered.
 std::optional<nlohmann::json> read_body(const httplib::Request& request, httplib::Response& response,

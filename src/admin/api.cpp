@@ -13,6 +13,7 @@
 #include "admin/json.h"
 #include "admin/metrics.h"
 #include "admin/plan_calls.h"
+#include "admin/trust_calls.h"
 #include "base/text.h"
 
 namespace jembatan::admin {
@@ -326,16 +327,9 @@ class Api::Routes {
           return refuse(fmt::format("'for={}'; allowed: 100ms to 1h", value));
         out.time = *time;
       } else if (key == "client") {
-        std::vector<std::string> names;
-        for (const plan::Client& client : out.live->plan->clients) {
-          names.push_back(client.name);
-          if (client.name == value) out.client = &client;
-        }
-        const auto near = nearest(value, names);
-        if (out.client == nullptr) {
-          return refuse(fmt::format("client '{}' not found{}", value,
-                                    near ? fmt::format("; nearest: '{}'", *near) : ""));
-        }
+        const auto client = plan::find_client(*out.live->plan, value);
+        if (!client) return refuse(client.error().text);
+        out.client = *client;
       } else if (key == "user") {
         out.user = value;
       } else {

@@ -7,10 +7,10 @@
 
 #include "admin/answers.h"
 #include "admin/json.h"
+#include "admin/trust_calls.h"
 #include "base/text.h"
 #include "decide/explain.h"
 #include "document/write.h"
-#include "server/system.h"
 
 namespace jembatan::admin {
 namespace {
@@ -19,12 +19,6 @@ using nlohmann::json;
 using revision::Applied;
 using revision::Edit;
 using revision::Keeper;
-
-constexpr std::size_t kMostRows = 100000;
-
-WallTime now() {
-  return server::SystemClock().now().wall;
-}
 
 json json_of_revision(const revision::Revision& r) {
   return {{"number", r.number},          {"at", text_of(r.at)},         {"author", r.author},
@@ -92,18 +86,6 @@ std::optional<revision::Wish> read_wish(const Asked& asked, const json& body) {
   return out;
 }
 
-// With a plan folder the folder is the plan: what is changed elsewhere would be gone at the next start.
-bool changed_by_commands(const Asked& asked) {
-  const auto& folder = asked.server.settings().plan_folder;
-  if (folder.empty()) return true;
-  problem(asked.response, 409, "The plan comes from a folder",
-          fmt::format(
-              "node {} takes its plan from the folder '{}': change it there, then `jembatan plan reload`. To "
-              "change it by commands, take plan_folder out of the node file and restart",
-              asked.server.settings().name, folder.string()));
-  return false;
-}
-
 std::map<std::string, std::string> texts_in(const json& body, const char* key) {
   std::map<std::string, std::string> out;
   const auto found = body.find(key);
@@ -129,7 +111,7 @@ Result<Edit> read_edit(const json& row) {
                                                            {"put", revision::Do::put},
                                                            {"remove", revision::Do::remove},
                                                            {"move", revision::Do::move}};
-  if (!row.is_object()) return fail(Errc::too_short, "a change is no JSON object");
+  if (!row.is_object()) return fail(Errc::malformed, "a change is no JSON object");
   Edit out;
   std::map<std::string, std::string> texts;
   for (const char* key : {"do", "kind", "name", "before", "place"}) {
@@ -139,7 +121,7 @@ Result<Edit> read_edit(const json& row) {
   }
   const auto doing = kDoings.find(texts["do"]);
   if (doing == kDoings.end())
-    return fail(Errc::too_short,
+    return fail(Errc::malformed,
                 fmt::format("'do' is '{}'; allowed: add, set, put, remove, move", escaped(texts["do"])));
   out.what = doing->second;
   out.kind = texts["kind"];
@@ -148,7 +130,7 @@ Result<Edit> read_edit(const json& row) {
   out.place = texts["place"];
   out.first = row.value("first", json(false)) == json(true);
   const json fields = row.value("fields", json::object());
-  if (!fields.is_object()) return fail(Errc::too_short, "'fields' is no JSON object");
+  if (!fields.is_object()) return fail(Errc::malformed, "'fields' is no JSON object");
   for (const auto& [path, value] : fields.items()) {
     if (value.is_null()) {
       out.fields.push_back({path, std::nullopt});
@@ -190,27 +172,6 @@ json address_json(const plan::Plan& plan, const IpAddress& address) {
   return out;
 }
 
-void audit(const Asked& asked, std::string action, std::string subject, std::string detail) {
-  const revision::AuditEntry entry{0,
-                                   now(),
-                                   asked.caller.name,
-                                   std::string(revision::name_of(asked.caller.role)),
-                                   asked.caller.from,
-                                   std::move(action),
-                                   std::move(subject),
-                                   std::move(detail)};
-  const Status recorded =
-      asked.server.with_archive([&](revision::Archive& archive) { return archive.record(entry); });
-  // What cannot be put on record does not happen.
-  if (!recorded) problem(asked.response, recorded.error());
-}
-
-constexpr std::size_t kSecretLength = 32;
-
-std::string new_secret() {
-  return server::SystemRandom().letters(kSecretLength);
-}
-
 // Secrets that are to be made here: { "generate": true }.
 void generate_secrets(Edit& edit) {
   for (revision::FieldEdit& field : edit.fields) {
@@ -218,76 +179,6 @@ void generate_secrets(Edit& edit) {
     const document::Value* generate = field.value->find("generate");
     if (generate != nullptr && generate->boolean) field.value = document::text_value(new_secret());
   }
-}
-
-Result<Applied> edited(const Asked& asked, const std::vector<Edit>& edits, const revision::Wish& wish,
-                       std::string_view action, document::Problems& problems) {
-  return asked.server.change_plan([&](Keeper& keeper) {
-    plan::Outside outside;
-    outside.resolve = &server::Server::resolve_host;
-    return keeper.change(edits, std::move(outside), wish, action, now(), problems);
-  });
-}
-
-Edit client_edit(const std::string& name, std::vector<revision::FieldEdit> fields) {
-  Edit out;
-  out.kind = "client";
-  out.name = name;
-  out.fields = std::move(fields);
-  return out;
-}
-
-void show_secret(const Asked& asked, const std::string& name) {
-  const auto secret =
-      asked.server.with_revisions([&](Keeper& keeper) { return keeper.secret("client", name, "secret"); });
-  if (!secret) return problem(asked.response, secret.error());
-  audit(asked, "secret show", "client " + name, "");
-  if (asked.response.status >= 400) return;
-  answer(asked.response, {{"client", name}, {"secret", std::string(text_of(secret->reveal()))}});
-}
-
-void rotate_secret(const Asked& asked, const std::string& name, const std::string& until) {
-  const auto live = asked.server.plan();
-  const plan::Client* client = live->plan->client_named(name);
-  if (client != nullptr && client->old_secret) {
-    return problem(
-        asked.response, 409, "Conflict",
-        fmt::format("the secret of client '{}' is being rotated already; to end it: jembatan client secret "
-                    "finish {}",
-                    name, name));
-  }
-  const auto current =
-      asked.server.with_revisions([&](Keeper& keeper) { return keeper.secret("client", name, "secret"); });
-  if (!current) return problem(asked.response, current.error());
-  const std::string fresh = new_secret();
-  std::vector<revision::FieldEdit> fields{
-      {"old_secret", document::text_value(std::string(text_of(current->reveal())))},
-      {"secret", document::text_value(fresh)}};
-  if (!until.empty()) fields.push_back({"old_secret_until", document::text_value(until)});
-  document::Problems problems;
-  revision::Wish wish{asked.caller, "rotate the secret of " + name, live->revision, false};
-  const auto applied = edited(asked, {client_edit(name, std::move(fields))}, wish, "secret rotate", problems);
-  if (!applied) return problem(asked.response, applied.error(), problems);
-  answer(asked.response, {{"client", name}, {"secret", fresh}, {"plan_revision", applied->revision}});
-}
-
-void finish_rotation(const Asked& asked, const std::string& name) {
-  const auto live = asked.server.plan();
-  const plan::Client* client = live->plan->client_named(name);
-  if (client != nullptr && !client->old_secret)
-    return problem(asked.response, 409, "Conflict",
-                   fmt::format("the secret of client '{}' is not being rotated", name));
-  document::Problems problems;
-  revision::Wish wish{asked.caller, "end the rotation of the secret of " + name, std::nullopt, false};
-  const auto applied =
-      edited(asked, {client_edit(name, {{"old_secret", std::nullopt}, {"old_secret_until", std::nullopt}})},
-             wish, "secret finish", problems);
-  if (!applied) return problem(asked.response, applied.error(), problems);
-  answer(asked.response, {{"client", name}, {"plan_revision", applied->revision}});
-}
-
-json time_or_null(const std::optional<WallTime>& time) {
-  return time ? json(text_of(*time)) : json(nullptr);
 }
 
 }  // namespace
@@ -320,6 +211,7 @@ void apply_plan(const Asked& asked) {
     outside.file = looked_up_in(texts_in(*body, "secret_files"), "secret file");
     outside.variable = looked_up_in(texts_in(*body, "variables"), "variable");
     outside.resolve = &server::Server::resolve_host;
+    outside.now = now();
     return keeper.apply(files, std::move(outside), *wish, "apply", now(), problems);
   });
   answer_applied(asked, applied, problems);
@@ -344,7 +236,7 @@ void change_plan(const Asked& asked) {
   const std::string action = edits.size() > 1
                                  ? "plan change"
                                  : fmt::format("{} {}", edits.front().kind, rows.front().value("do", ""));
-  answer_applied(asked, edited(asked, edits, *wish, action, problems), problems);
+  answer_applied(asked, make_change(asked, edits, *wish, action, problems), problems);
 }
 
 void restore_plan(const Asked& asked) {
@@ -362,9 +254,10 @@ void restore_plan(const Asked& asked) {
 }
 
 void list_revisions(const Asked& asked) {
-  const auto most = number_in(asked.request, "most").value_or(100);
-  const auto found = asked.server.with_archive(
-      [&](revision::Archive& archive) { return archive.history(std::min<std::size_t>(most, kMostRows)); });
+  const auto most = most_in(asked.request, asked.response);
+  if (!most) return;
+  const auto found =
+      asked.server.with_archive([&](revision::Archive& archive) { return archive.history(*most); });
   if (!found) return problem(asked.response, found.error());
   json list = json::array();
   for (const auto& row : *found) list.push_back(json_of_revision(row));
@@ -372,31 +265,36 @@ void list_revisions(const Asked& asked) {
 }
 
 void show_difference(const Asked& asked) {
-  const auto to = number_in(asked.request, "to").value_or(asked.server.plan()->revision);
-  const auto from = number_in(asked.request, "from").value_or(to == 0 ? 0 : to - 1);
-  const auto found = asked.server.with_revisions([&](Keeper& keeper) { return keeper.difference(from, to); });
+  const auto to = number_in(asked.request, asked.response, "to", asked.server.plan()->revision);
+  if (!to) return;
+  const auto from = number_in(asked.request, asked.response, "from", *to == 0 ? 0 : *to - 1);
+  if (!from) return;
+  const auto found =
+      asked.server.with_revisions([&](Keeper& keeper) { return keeper.difference(*from, *to); });
   if (!found) return problem(asked.response, found.error());
-  json body{{"from", from}, {"to", to}, {"changes", json_of_changes(found->changes)}};
+  json body{{"from", *from}, {"to", *to}, {"changes", json_of_changes(found->changes)}};
   const auto known =
-      asked.server.with_archive([&](revision::Archive& archive) { return archive.revision(to); });
+      asked.server.with_archive([&](revision::Archive& archive) { return archive.revision(*to); });
   if (known) body["revision"] = json_of_revision(*known);
   answer(asked.response, body);
 }
 
 void show_files(const Asked& asked) {
-  const auto number = number_in(asked.request, "revision").value_or(asked.server.plan()->revision);
+  const auto number = number_in(asked.request, asked.response, "revision", asked.server.plan()->revision);
+  if (!number) return;
   const bool shown = asked.request.get_param_value("secrets") == "true";
   if (shown && asked.caller.role != revision::Role::administrator)
     return problem(asked.response, 403, "Not allowed", "secrets are shown to the role administrator alone");
   const auto files = asked.server.with_revisions([&](Keeper& keeper) {
-    return keeper.files(number, shown ? Keeper::Secrets::shown : Keeper::Secrets::kept);
+    return keeper.files(*number, shown ? Keeper::Secrets::shown : Keeper::Secrets::kept);
   });
   if (!files) return problem(asked.response, files.error());
-  if (shown) audit(asked, "secret export", fmt::format("revision {}", number), "all secrets of the plan");
-  if (asked.response.status >= 400) return;
+  const auto entry =
+      audit_entry(asked, "secret export", fmt::format("revision {}", *number), "all secrets of the plan");
+  if (shown && !put_on_record(asked, entry)) return;
   json list = json::array();
   for (const auto& file : *files) list.push_back({{"name", file.name}, {"text", file.text}});
-  answer(asked.response, {{"revision", number}, {"files", list}});
+  answer(asked.response, {{"revision", *number}, {"files", list}});
 }
 
 void list_objects(const Asked& asked) {
@@ -442,37 +340,6 @@ void list_objects(const Asked& asked) {
   answer(asked.response, body);
 }
 
-void client_secret(const Asked& asked) {
-  const auto body = read_body(asked.request, asked.response, {"client", "do", "until"});
-  if (!body) return;
-  const auto name = text_in(*body, "client");
-  const auto doing = text_in(*body, "do");
-  const auto until = text_in(*body, "until");
-  for (const auto* text : {&name, &doing, &until}) {
-    if (!*text) return problem(asked.response, 400, "Not understood", text->error().text);
-  }
-  if (*doing == "show") return show_secret(asked, *name);
-  if (*doing != "rotate" && *doing != "finish")
-    return problem(asked.response, 400, "Not understood", "'do' is none of show, rotate, finish");
-  if (!changed_by_commands(asked)) return;
-  if (*doing == "rotate") return rotate_secret(asked, *name, *until);
-  finish_rotation(asked, *name);
-}
-
-void list_rotations(const Asked& asked) {
-  const auto live = asked.server.plan();
-  json list = json::array();
-  for (const plan::Client& client : live->plan->clients) {
-    if (!client.old_secret) continue;
-    const auto& activity = live->activity_of(client);
-    list.push_back({{"client", client.name},
-                    {"old_secret_until", time_or_null(client.old_secret_until)},
-                    {"old_last_used", time_or_null(activity.last_verified(plan::WhichSecret::old))},
-                    {"new_last_used", time_or_null(activity.last_verified(plan::WhichSecret::current))}});
-  }
-  answer(asked.response, {{"rotations", list}});
-}
-
 void explain(const Asked& asked) {
   const auto body = read_body(asked.request, asked.response, {"client", "packet", "assume", "at"});
   if (!body) return;
@@ -486,15 +353,8 @@ void explain(const Asked& asked) {
   if (!texts["assume"].empty() && texts["assume"] != "proven" && texts["assume"] != "refused")
     return refuse("'assume' is neither proven nor refused");
   const auto live = asked.server.plan();
-  const plan::Client* client = live->plan->client_named(texts["client"]);
-  if (client == nullptr) {
-    std::vector<std::string> names;
-    for (const plan::Client& known : live->plan->clients) names.push_back(known.name);
-    const auto near = nearest(texts["client"], names);
-    return problem(asked.response, 404, "Not found",
-                   fmt::format("client '{}' not found{}", escaped(texts["client"]),
-                               near ? fmt::format("; nearest: '{}'", escaped(*near)) : ""));
-  }
+  const auto client = plan::find_client(*live->plan, texts["client"]);
+  if (!client) return problem(asked.response, client.error());
   const auto octets = from_hex(texts["packet"]);
   if (!octets) return refuse(octets.error().at("packet").text);
   const auto packet = wire::PacketView::parse(*octets);
@@ -506,7 +366,7 @@ void explain(const Asked& asked) {
     at = *given;
   }
   const auto explanation =
-      decide::explain(*live->plan, {*packet, *client, packet->code() == wire::Code::accounting_request, at},
+      decide::explain(*live->plan, {*packet, **client, packet->code() == wire::Code::accounting_request, at},
                       texts["assume"] == "refused" ? decide::Assume::refused : decide::Assume::proven);
   json trail = json::array();
   for (const std::string& line : explanation.lines) trail.push_back(line);
@@ -514,89 +374,6 @@ void explain(const Asked& asked) {
                           {"summary", explanation.summary},
                           {"trail", trail},
                           {"plan_revision", live->revision}});
-}
-
-void show_audit(const Asked& asked) {
-  const auto& request = asked.request;
-  revision::AuditQuery query{request.get_param_value("author"), request.get_param_value("action"),
-                             request.get_param_value("subject"),
-                             std::min<std::size_t>(number_in(request, "most").value_or(100), kMostRows)};
-  const auto found =
-      asked.server.with_archive([&](revision::Archive& archive) { return archive.audit(query); });
-  if (!found) return problem(asked.response, found.error());
-  json list = json::array();
-  for (const auto& e : *found) {
-    list.push_back({{"id", e.id},
-                    {"at", text_of(e.at)},
-                    {"author", e.author},
-                    {"role", e.role},
-                    {"from", e.from},
-                    {"action", e.action},
-                    {"subject", e.subject},
-                    {"detail", e.detail}});
-  }
-  answer(asked.response, {{"audit", list}});
-}
-
-void list_tokens(const Asked& asked) {
-  const auto found = asked.server.with_archive([](revision::Archive& archive) { return archive.tokens(); });
-  if (!found) return problem(asked.response, found.error());
-  json list = json::array();
-  for (const auto& token : *found) {
-    list.push_back({{"name", token.name},
-                    {"role", revision::name_of(token.role)},
-                    {"made", text_of(token.made)},
-                    {"made_by", token.made_by},
-                    {"revoked", time_or_null(token.revoked)}});
-  }
-  answer(asked.response, {{"tokens", list}});
-}
-
-void create_token(const Asked& asked) {
-  const auto body = read_body(asked.request, asked.response, {"name", "role"});
-  if (!body) return;
-  const auto name = text_in(*body, "name");
-  const auto role_name = text_in(*body, "role");
-  const auto role = role_name ? revision::role_named(*role_name) : std::nullopt;
-  if (!name || name->empty() || name->size() > 100 || !is_plain_text(view_of(*name)) || !role)
-    return problem(asked.response, 400, "Not understood",
-                   "a token has a name of 1 to 100 octets, and a role: viewer, operator or administrator");
-  Octets octets(32);
-  server::SystemRandom().fill(octets);
-  const std::string text = to_hex(octets);
-  const revision::Token token{*name, *role, now(), asked.caller.name, std::nullopt};
-  const revision::AuditEntry entry{0,
-                                   now(),
-                                   asked.caller.name,
-                                   std::string(revision::name_of(asked.caller.role)),
-                                   asked.caller.from,
-                                   "token create",
-                                   "token " + *name,
-                                   fmt::format("role {}", revision::name_of(*role))};
-  const Status added = asked.server.with_archive([&](revision::Archive& archive) {
-    return archive.add_token(token, revision::sha256(view_of(text)), entry);
-  });
-  if (!added) return problem(asked.response, added.error());
-  answer(asked.response, {{"name", *name}, {"role", revision::name_of(*role)}, {"token", text}});
-}
-
-void revoke_token(const Asked& asked) {
-  const auto body = read_body(asked.request, asked.response, {"name"});
-  if (!body) return;
-  const auto name = text_in(*body, "name");
-  if (!name) return problem(asked.response, 400, "Not understood", name.error().text);
-  const revision::AuditEntry entry{0,
-                                   now(),
-                                   asked.caller.name,
-                                   std::string(revision::name_of(asked.caller.role)),
-                                   asked.caller.from,
-                                   "token revoke",
-                                   "token " + *name,
-                                   ""};
-  const Status revoked = asked.server.with_archive(
-      [&](revision::Archive& archive) { return archive.revoke_token(*name, now(), entry); });
-  if (!revoked) return problem(asked.response, revoked.error());
-  answer(asked.response, {{"name", *name}});
 }
 
 }  // namespace jembatan::admin

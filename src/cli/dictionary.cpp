@@ -155,12 +155,12 @@ Exit import(const Arguments& arguments, Terminal& terminal) {
   return Exit::done;
 }
 
-Exit add(const Arguments& arguments, Terminal& terminal) {
+Exit write(const std::string& what, const Arguments& arguments, Terminal& terminal) {
   const std::filesystem::path file = arguments.positionals().front();
   const auto text = document::read_file(file);
   if (!text) return report(text.error(), terminal);
   return send_change(arguments, terminal, "/v1/plan/change",
-                     one_change("put", "dictionary", file.stem().string(), {{"text", *text}}));
+                     one_change(what, "dictionary", file.stem().string(), {{"text", *text}}));
 }
 
 Exit remove(const Arguments& arguments, Terminal& terminal) {
@@ -206,11 +206,17 @@ std::vector<Command> dictionary_commands() {
            {"FILE", "the registry's CSV file", true, false},
            import},
           {"dictionary add",
-           "Put a dictionary file into a node's plan; one of that name is replaced",
+           "Put a dictionary file into a node's plan",
            "jembatan dictionary add strait.toml --node node.toml",
            change_options(),
            {"FILE", "the dictionary; its name in the plan is the file's without .toml", true, false},
-           add},
+           [](const Arguments& a, Terminal& t) { return write("add", a, t); }},
+          {"dictionary set",
+           "Replace a dictionary of a node's plan by a file",
+           "jembatan dictionary set strait.toml --node node.toml",
+           change_options(),
+           {"FILE", "the dictionary; its name in the plan is the file's without .toml", true, false},
+           [](const Arguments& a, Terminal& t) { return write("set", a, t); }},
           {"dictionary remove",
            "Take a dictionary out of a node's plan",
            "jembatan dictionary remove strait --node node.toml",

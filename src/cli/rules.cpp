@@ -120,14 +120,8 @@ Result<json> explain_folder(const Arguments& arguments) {
   document::Problems problems;
   const auto plan = plan::read_folder(arguments.get("--plan"), problems);
   if (!plan) return fail(Errc::malformed, problems.text() + problems.count_text());
-  const plan::Client* client = plan->client_named(arguments.get("--client"));
-  if (client == nullptr) {
-    std::vector<std::string> names;
-    for (const plan::Client& known : plan->clients) names.push_back(known.name);
-    const auto near = nearest(arguments.get("--client"), names);
-    return fail(Errc::not_found, fmt::format("client '{}' not found{}", escaped(arguments.get("--client")),
-                                             near ? fmt::format("; nearest: '{}'", *near) : ""));
-  }
+  const auto client = plan::find_client(*plan, arguments.get("--client"));
+  if (!client) return client.error();
   const auto octets = request_of(arguments, *plan->catalogue);
   if (!octets) return octets.error();
   WallTime now = server::SystemClock().now().wall;
@@ -140,7 +134,7 @@ Result<json> explain_folder(const Arguments& arguments) {
   const auto assume =
       arguments.get("--assume") == "refused" ? decide::Assume::refused : decide::Assume::proven;
   const auto explanation =
-      decide::explain(*plan, {*packet, *client, arguments.has("--accounting"), now}, assume);
+      decide::explain(*plan, {*packet, **client, arguments.has("--accounting"), now}, assume);
   json trail = json::array();
   for (const std::string& line : explanation.lines) trail.push_back(line);
   return json{

@@ -5,6 +5,7 @@
 
 #include "base/ip.h"
 #include "condition/facts.h"
+#include "condition/hours.h"
 #include "condition/lex.h"
 
 namespace re2 {
@@ -35,14 +36,6 @@ enum class Comparison : std::uint8_t {
 
 /// Which values of an attribute that stands several times.
 enum class Quantity : std::uint8_t { first, any, all, count };
-
-/// "Mon-Fri 07:00-19:00 +08:00": days and minutes of the day, and how far local time is from UTC.
-struct Hours {
-  std::uint8_t days = 0x7F;  ///< bit 0: Monday
-  int from = 0;              ///< minutes from midnight
-  int to = 24 * 60;          ///< not included; before `from`: over midnight
-  int offset = 0;            ///< minutes east of UTC
-};
 
 /// One value to compare with: which member counts, the kind of the operand tells.
 struct Literal {
@@ -107,12 +100,5 @@ class Condition {
 
 /// What the request has where the test looks: "NAS-Port-Type is Ethernet", "User-Name is not there".
 std::string actual_text(const Test& test, const Facts& facts);
-
-/// Monday is 0; minutes from midnight.
-struct LocalTime {
-  int day = 0;
-  int minute = 0;
-};
-LocalTime local_time(WallTime time, int offset_minutes);
 
 }  // namespace jembatan::condition

@@ -103,16 +103,6 @@ bool attribute_holds(const Test& test, const Facts& facts) {
   return result;
 }
 
-bool within(const Hours& hours, WallTime now) {
-  const LocalTime local = local_time(now, hours.offset);
-  const auto is_day = [&](int day) { return (hours.days >> day & 1U) != 0; };
-  if (hours.from <= hours.to)
-    return is_day(local.day) && local.minute >= hours.from && local.minute < hours.to;
-  // Over midnight: what begins on a day goes on into the next one.
-  if (local.minute >= hours.from) return is_day(local.day);
-  return local.minute < hours.to && is_day((local.day + 6) % 7);
-}
-
 bool label_holds(const Test& test, const Facts& facts) {
   if (facts.labels == nullptr) return false;
   const auto found = facts.labels->find(test.label);

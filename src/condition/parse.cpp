@@ -34,77 +34,7 @@ const std::map<std::string_view, Comparison>& signs() {
 }
 
 constexpr std::string_view kLabel = "client.label.";
-constexpr std::string_view kDays[] = {"Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"};
 constexpr std::string_view kHours = R"("Mon-Fri 07:00-19:00", "Sat,Sun", "22:00-04:00 +08:00")";
-
-std::optional<int> day_named(std::string_view text) {
-  for (int i = 0; i < 7; ++i) {
-    if (lower(kDays[i]) == lower(text)) return i;
-  }
-  return std::nullopt;
-}
-
-// "07:00" as minutes.
-std::optional<int> clock_in(std::string_view text) {
-  if (text.size() != 5 || text[2] != ':') return std::nullopt;
-  for (const std::size_t at : {0U, 1U, 3U, 4U}) {
-    if (text[at] < '0' || text[at] > '9') return std::nullopt;
-  }
-  const int hour = (text[0] - '0') * 10 + text[1] - '0';
-  const int minute = (text[3] - '0') * 10 + text[4] - '0';
-  if (hour > 24 || minute > 59 || (hour == 24 && minute != 0)) return std::nullopt;
-  return hour * 60 + minute;
-}
-
-bool read_days(std::string_view text, Hours& out) {
-  out.days = 0;
-  for (const std::string_view part : split(text, ',')) {
-    const std::size_t dash = part.find('-');
-    const auto first = day_named(part.substr(0, dash));
-    const auto last = dash == std::string_view::npos ? first : day_named(part.substr(dash + 1));
-    if (!first || !last) return false;
-    for (int day = *first;; day = (day + 1) % 7) {
-      out.days |= static_cast<std::uint8_t>(1U << static_cast<unsigned>(day));
-      if (day == *last) break;
-    }
-  }
-  return true;
-}
-
-bool read_times(std::string_view text, Hours& out) {
-  if (text.size() != 11 || text[5] != '-') return false;
-  const auto from = clock_in(text.substr(0, 5));
-  const auto to = clock_in(text.substr(6));
-  if (!from || !to || *from == *to) return false;
-  out.from = *from;
-  out.to = *to;
-  return true;
-}
-
-bool read_offset(std::string_view text, Hours& out) {
-  if (text == "UTC") return true;
-  if (text.size() != 6 || (text[0] != '+' && text[0] != '-')) return false;
-  const auto minutes = clock_in(text.substr(1));
-  if (!minutes || *minutes > 14 * 60) return false;
-  out.offset = text[0] == '-' ? -*minutes : *minutes;
-  return true;
-}
-
-std::optional<Hours> read_hours(std::string_view text) {
-  Hours out;
-  const auto parts = split(text, ' ');
-  std::size_t at = 0;
-  if (at < parts.size() && read_days(parts[at], out)) {
-    ++at;
-  } else {
-    out.days = 0x7F;
-  }
-  if (at < parts.size() && read_times(parts[at], out)) ++at;
-  if (at == 0) return std::nullopt;
-  if (at < parts.size() && read_offset(parts[at], out)) ++at;
-  if (at != parts.size()) return std::nullopt;
-  return out;
-}
 
 }  // namespace
 

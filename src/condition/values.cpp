@@ -91,16 +91,7 @@ std::optional<std::pair<std::uint32_t, OctetView>> next_of(const dictionary::Ven
 
 }  // namespace detail
 
-LocalTime local_time(WallTime time, int offset_minutes) {
-  const auto minutes =
-      std::chrono::duration_cast<std::chrono::minutes>(time.time_since_epoch()).count() + offset_minutes;
-  const auto days = minutes / (24 * 60);
-  return {static_cast<int>((days + 3) % 7),
-          static_cast<int>(minutes % (24 * 60))};  // the epoch was a Thursday
-}
-
 std::string actual_text(const Test& test, const Facts& facts) {
-  static constexpr std::string_view kDays[] = {"Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"};
   const auto said = [](std::string_view what, std::string_view value) {
     return value.empty() ? fmt::format("{} is not there", what)
                          : fmt::format("{} is '{}'", what, escaped(value));
@@ -127,10 +118,8 @@ std::string actual_text(const Test& test, const Facts& facts) {
       if (facts.groups == nullptr || facts.groups->empty()) return "the user is in no group";
       return fmt::format("the user is in '{}'", join(*facts.groups, "', '"));
     case Fact::time:
-    case Fact::day: {
-      const LocalTime local = local_time(facts.now, test.hours.offset);
-      return fmt::format("it is {} {:02}:{:02}", kDays[local.day], local.minute / 60, local.minute % 60);
-    }
+    case Fact::day:
+      return "it is " + clock_text(test.hours, facts.now);
     case Fact::user:
       return said("the user", facts.user);
     case Fact::realm:

@@ -1,5 +1,9 @@
 #include "plan/plan.h"
 
+#include <fmt/format.h>
+
+#include "base/text.h"
+
 #include "identity/name.h"
 
 namespace jembatan::plan {
@@ -22,6 +26,15 @@ const User* Plan::user_named(std::string_view name) const {
 const Realm* Plan::realm_named(std::string_view realm) const {
   const std::size_t found = realm_table.find(realm);
   return found == RealmTable::kNone ? nullptr : &realms[found];
+}
+
+Result<const Client*> find_client(const Plan& plan, std::string_view name) {
+  if (const Client* found = plan.client_named(name)) return found;
+  std::vector<std::string> names;
+  for (const Client& client : plan.clients) names.push_back(client.name);
+  const auto near = nearest(name, names);
+  return fail(Errc::not_found, fmt::format("client '{}' not found{}", escaped(name),
+                                           near ? fmt::format("; nearest: '{}'", escaped(*near)) : ""));
 }
 
 }  // namespace jembatan::plan

@@ -33,6 +33,9 @@ struct Plan {
   const Realm* realm_named(std::string_view realm) const;
 };
 
+/// errors  Errc::not_found, with the nearest name
+Result<const Client*> find_client(const Plan& plan, std::string_view name);
+
 using PlanPtr = std::shared_ptr<const Plan>;
 
 }  // namespace jembatan::plan

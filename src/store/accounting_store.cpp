@@ -58,18 +58,11 @@ constexpr std::string_view kSessionColumns =
     "id, client, nas, session_id, user, realm, calling_station, framed_ip, started_ms, updated_ms, ended_ms, "
     "session_time_s, input_octets, output_octets, terminate_cause";
 
-std::int64_t ms(WallTime time) {
-  return std::chrono::duration_cast<std::chrono::milliseconds>(time.time_since_epoch()).count();
-}
-WallTime from_ms(std::int64_t count) {
-  return WallTime(std::chrono::milliseconds(count));
-}
-
 Record record_in(const Statement& row) {
   Record out;
   out.id = row.integer(0);
-  out.received = from_ms(row.integer(1));
-  out.event_time = from_ms(row.integer(2));
+  out.received = row.time(1);
+  out.event_time = row.time(2);
   out.client = row.text(3);
   if (const auto source = IpAddress::parse(row.text(4))) out.source = *source;
   out.nas = row.text(5);
@@ -98,9 +91,9 @@ Session session_in(const Statement& row) {
   out.realm = row.text(5);
   out.calling_station = row.text(6);
   out.framed_ip = row.text(7);
-  out.started = from_ms(row.integer(8));
-  out.updated = from_ms(row.integer(9));
-  if (!row.is_null(10)) out.ended = from_ms(row.integer(10));
+  out.started = row.time(8);
+  out.updated = row.time(9);
+  if (!row.is_null(10)) out.ended = row.time(10);
   out.session_time = static_cast<std::uint32_t>(row.integer(11));
   out.input_octets = static_cast<std::uint64_t>(row.integer(12));
   out.output_octets = static_cast<std::uint64_t>(row.integer(13));
@@ -111,9 +104,9 @@ Session session_in(const Statement& row) {
 void bind_session(Statement& to, const Session& session) {
   to.bind(1, session.client).bind(2, session.nas).bind(3, session.session_id).bind(4, session.user);
   to.bind(5, session.realm).bind(6, session.calling_station).bind(7, session.framed_ip);
-  to.bind(8, ms(session.started)).bind(9, ms(session.updated));
+  to.bind(8, session.started).bind(9, session.updated);
   if (session.ended) {
-    to.bind(10, ms(*session.ended));
+    to.bind(10, *session.ended);
   } else {
     to.bind_null(10);
   }
@@ -271,9 +264,9 @@ Result<Kept> AccountingStore::append_one(const Incoming& incoming) {
 }
 
 Result<std::int64_t> AccountingStore::find_resent(const Record& record) {
-  const std::int64_t window = std::chrono::milliseconds(accounting::kResendWindow).count();
-  const std::int64_t at = ms(record.event_time);
-  find_resent_.bind(1, OctetView(record.digest)).bind(2, at - window).bind(3, at + window);
+  const WallTime at = record.event_time;
+  find_resent_.bind(1, OctetView(record.digest));
+  find_resent_.bind(2, at - accounting::kResendWindow).bind(3, at + accounting::kResendWindow);
   const auto row = find_resent_.step();
   const std::int64_t id = row && *row ? find_resent_.integer(0) : 0;
   find_resent_.reset();
@@ -284,7 +277,7 @@ Result<std::int64_t> AccountingStore::find_resent(const Record& record) {
 Status AccountingStore::insert_record(const Incoming& incoming) {
   const Record& record = incoming.record;
   Statement& to = insert_record_;
-  to.bind(1, ms(record.received)).bind(2, ms(record.event_time)).bind(3, record.client);
+  to.bind(1, record.received).bind(2, record.event_time).bind(3, record.client);
   to.bind(4, record.source.text()).bind(5, record.nas).bind(6, static_cast<std::int64_t>(record.status));
   to.bind(7, record.session_id).bind(8, record.user).bind(9, record.realm).bind(10, record.calling_station);
   to.bind(11, record.framed_ip).bind(12, static_cast<std::int64_t>(record.input_octets));
@@ -322,8 +315,11 @@ Status AccountingStore::apply_to_session(const Record& record) {
 }
 
 Status AccountingStore::close_sessions(const Record& record) {
-  const std::int64_t at = ms(record.event_time);
-  return close_sessions_.bind(1, at).bind(2, kNasReboot).bind(3, record.nas).bind(4, record.client).run();
+  return close_sessions_.bind(1, record.event_time)
+      .bind(2, kNasReboot)
+      .bind(3, record.nas)
+      .bind(4, record.client)
+      .run();
 }
 
 Result<std::vector<Undelivered>> AccountingStore::undelivered(std::int64_t behind_place, std::size_t most) {

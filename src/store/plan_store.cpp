@@ -41,12 +41,6 @@ CREATE TRIGGER audit_is_true BEFORE UPDATE ON audit BEGIN SELECT RAISE(ABORT, 't
 constexpr std::string_view kRevisionColumns =
     "number, at_ms, author, source, message, added, changed, removed, moved";
 
-std::int64_t ms(WallTime time) {
-  return std::chrono::duration_cast<std::chrono::milliseconds>(time.time_since_epoch()).count();
-}
-WallTime from_ms(std::int64_t count) {
-  return WallTime(std::chrono::milliseconds(count));
-}
 std::size_t size_in(const Statement& row, int column) {
   return static_cast<std::size_t>(row.integer(column));
 }
@@ -54,7 +48,7 @@ std::size_t size_in(const Statement& row, int column) {
 Revision revision_in(const Statement& row) {
   Revision out;
   out.number = static_cast<std::uint64_t>(row.integer(0));
-  out.at = from_ms(row.integer(1));
+  out.at = row.time(1);
   out.author = row.text(2);
   out.source = row.text(3);
   out.message = row.text(4);
@@ -63,9 +57,9 @@ Revision revision_in(const Statement& row) {
 }
 
 Token token_in(const Statement& row) {
-  Token out{row.text(0), revision::role_named(row.text(1)).value_or(revision::Role::viewer),
-            from_ms(row.integer(2)), row.text(3), std::nullopt};
-  if (!row.is_null(4)) out.revoked = from_ms(row.integer(4));
+  Token out{row.text(0), revision::role_named(row.text(1)).value_or(revision::Role::viewer), row.time(2),
+            row.text(3), std::nullopt};
+  if (!row.is_null(4)) out.revoked = row.time(4);
   return out;
 }
 
@@ -181,7 +175,7 @@ Status PlanStore::commit(const Commit& commit) {
     auto statement = database_.prepare(fmt::format(
         "INSERT INTO revision ({}) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)", kRevisionColumns));
     if (!statement) return statement.error();
-    statement->bind(1, static_cast<std::int64_t>(r.number)).bind(2, ms(r.at)).bind(3, r.author);
+    statement->bind(1, static_cast<std::int64_t>(r.number)).bind(2, r.at).bind(3, r.author);
     statement->bind(4, r.source).bind(5, r.message);
     int place = 6;
     for (const std::size_t count : {r.counts.added, r.counts.changed, r.counts.removed, r.counts.moved})
@@ -233,7 +227,7 @@ Status PlanStore::write_audit(const AuditEntry& entry) {
       "?5, ?6, "
       "?7)");
   if (!statement) return statement.error();
-  statement->bind(1, ms(entry.at)).bind(2, entry.author).bind(3, entry.role).bind(4, entry.from);
+  statement->bind(1, entry.at).bind(2, entry.author).bind(3, entry.role).bind(4, entry.from);
   statement->bind(5, entry.action).bind(6, entry.subject).bind(7, entry.detail);
   return statement->run();
 }
@@ -251,10 +245,8 @@ Result<std::vector<AuditEntry>> PlanStore::audit(const revision::AuditQuery& que
   statement->bind(1, query.author).bind(2, query.action).bind(3, query.subject);
   statement->bind(4, static_cast<std::int64_t>(query.most));
   return all_rows<AuditEntry>(*statement, [](const Statement& row) {
-    return AuditEntry{row.integer(0), from_ms(row.integer(1)),
-                      row.text(2),    row.text(3),
-                      row.text(4),    row.text(5),
-                      row.text(6),    row.text(7)};
+    return AuditEntry{row.integer(0), row.time(1), row.text(2), row.text(3),
+                      row.text(4),    row.text(5), row.text(6), row.text(7)};
   });
 }
 
@@ -272,7 +264,7 @@ Status PlanStore::add_token(const Token& token, const Octets& hash, const AuditE
         "INSERT INTO token (name, role, hash, made_ms, made_by) VALUES (?1, ?2, ?3, ?4, ?5)");
     if (!statement) return statement.error();
     statement->bind(1, token.name).bind(2, revision::name_of(token.role)).bind(3, OctetView(hash));
-    statement->bind(4, ms(token.made)).bind(5, token.made_by);
+    statement->bind(4, token.made).bind(5, token.made_by);
     if (Status s = statement->run(); !s) return s;
     return write_audit(audit);
   });
@@ -283,7 +275,7 @@ Status PlanStore::revoke_token(const std::string& name, WallTime at, const Audit
     auto statement =
         database_.prepare("UPDATE token SET revoked_ms = ?1 WHERE name = ?2 AND revoked_ms IS NULL");
     if (!statement) return statement.error();
-    statement->bind(1, ms(at)).bind(2, name);
+    statement->bind(1, at).bind(2, name);
     if (Status s = statement->run(); !s) return s;
     if (database_.changes() == 0)
       return fail(Errc::not_found, fmt::format("there is no token '{}' in force", escaped(name)));

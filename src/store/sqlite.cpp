@@ -39,6 +39,12 @@ Statement& Statement::bind(int place, OctetView octets) {
   return *this;
 }
 
+Statement& Statement::bind(int place, WallTime time) {
+  return bind(
+      place,
+      std::int64_t{std::chrono::duration_cast<std::chrono::milliseconds>(time.time_since_epoch()).count()});
+}
+
 Statement& Statement::bind_null(int place) {
   sqlite3_bind_null(statement_.get(), place);
   return *this;
@@ -77,6 +83,10 @@ Octets Statement::octets(int column) const {
   const auto* octets = static_cast<const std::uint8_t*>(sqlite3_column_blob(statement_.get(), column));
   return octets == nullptr ? Octets{}
                            : Octets(octets, octets + sqlite3_column_bytes(statement_.get(), column));
+}
+
+WallTime Statement::time(int column) const {
+  return WallTime(std::chrono::milliseconds(integer(column)));
 }
 
 bool Statement::is_null(int column) const {

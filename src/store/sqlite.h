@@ -4,6 +4,7 @@
 #include <string>
 #include <string_view>
 
+#include "base/clock.h"
 #include "base/octets.h"
 
 struct sqlite3;
@@ -20,6 +21,7 @@ class Statement {
   Statement& bind(int place, std::int64_t value);
   Statement& bind(int place, std::string_view text);
   Statement& bind(int place, OctetView octets);
+  Statement& bind(int place, WallTime time);  ///< in milliseconds, as time() reads it
   Statement& bind_null(int place);
   /// True if there is a row, false at the end.
   Result<bool> step();
@@ -30,6 +32,7 @@ class Statement {
   std::int64_t integer(int column) const;
   std::string text(int column) const;
   Octets octets(int column) const;
+  WallTime time(int column) const;
   bool is_null(int column) const;
 
  private:

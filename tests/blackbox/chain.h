@@ -47,6 +47,16 @@ support::Finished client(std::vector<std::string> words, const std::vector<std::
 
 /// A [[client]] for 127.0.0.1.
 std::string client_here(const std::string& secret);
+/// A plan that handles reef.example here, for a client on 127.0.0.1 with the secret "laut" and the user
+/// tamu@reef.example with the password "ombak-3".
+inline const std::string kHere = client_here("laut") + R"(
+[[realm]]
+name = "reef.example"
+handle = "here"
+[[user]]
+name = "tamu@reef.example"
+password = { clear = "ombak-3" }
+)";
 /// A [[group]] with one server.
 std::string group_to(const std::string& group, const TestNode& server, const std::string& secret);
 

@@ -19,15 +19,6 @@ using support::UdpPeer;
 using testing::HasSubstr;
 using testing::Not;
 
-const std::string kHere = client_here("laut") + R"(
-[[realm]]
-name = "reef.example"
-handle = "here"
-[[user]]
-name = "tamu@reef.example"
-password = { clear = "ombak-3" }
-)";
-
 second::Bytes sign_in(int id, const std::string& authenticator = "0123456789abcdef") {
   return second::access_request(1, id, authenticator, "laut", "ombak-3", {{1, "tamu@reef.example"}});
 }

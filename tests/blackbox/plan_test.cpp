@@ -20,15 +20,6 @@ using support::UdpPeer;
 using testing::HasSubstr;
 using testing::Not;
 
-const std::string kHere = client_here("laut") + R"(
-[[realm]]
-name = "reef.example"
-handle = "here"
-[[user]]
-name = "tamu@reef.example"
-password = { clear = "ombak-3" }
-)";
-
 std::string many_clients(int count, const std::string& note) {
   std::string out;
   for (int i = 0; i < count; ++i) {
@@ -164,6 +155,10 @@ TEST_F(Commanded, BodiesThatAreNotUnderstoodAreRefusedWithAReason) {
   EXPECT_EQ(get("/v1/plan/objects?kind=boat")["detail"],
             "'kind=boat'; allowed: dictionary, client, user, group, realm, realm_default, route, access");
   EXPECT_EQ(status, 400);
+  for (const char* path : {"/v1/plan/files?revision=x", "/v1/plan/difference?from=-1",
+                           "/v1/plan/revisions?most=", "/v1/audit?most=1e3"}) {
+    EXPECT_THAT(get(path)["detail"].get<std::string>(), HasSubstr("is no number")) << path;
+  }
   EXPECT_EQ(get("/v1/node")["plan_revision"], 1);
 }
 

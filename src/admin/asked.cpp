@@ -1,0 +1,57 @@
+#include "admin/asked.h"
+
+#include <fmt/format.h>
+
+#include "admin/answers.h"
+#include "server/system.h"
+
+namespace jembatan::admin {
+namespace {
+
+constexpr std::size_t kSecretLength = 32;
+
+}  // namespace
+
+WallTime now() {
+  return server::SystemClock().now().wall;
+}
+
+bool changed_by_commands(const Asked& asked) {
+  const auto& folder = asked.server.settings().plan_folder;
+  if (folder.empty()) return true;
+  problem(asked.response, 409, "The plan comes from a folder",
+          fmt::format(
+              "node {} takes its plan from the folder '{}': change it there, then `jembatan plan reload`. To "
+              "change it by commands, take plan_folder out of the node file and restart",
+              asked.server.settings().name, folder.string()));
+  return false;
+}
+
+std::string new_secret() {
+  return server::SystemRandom().letters(kSecretLength);
+}
+
+revision::AuditEntry audit_entry(const Asked& asked, std::string action, std::string subject,
+                                 std::string detail) {
+  return {0,
+          now(),
+          asked.caller.name,
+          std::string(revision::name_of(asked.caller.role)),
+          asked.caller.from,
+          std::move(action),
+          std::move(subject),
+          std::move(detail)};
+}
+
+Result<revision::Applied> make_change(const Asked& asked, const std::vector<revision::Edit>& edits,
+                                      const revision::Wish& wish, std::string_view action,
+                                      document::Problems& problems) {
+  return asked.server.change_plan([&](revision::Keeper& keeper) {
+    plan::Outside outside;
+    outside.resolve = &server::Server::resolve_host;
+    outside.now = now();
+    return keeper.change(edits, std::move(outside), wish, action, now(), problems);
+  });
+}
+
+}  // namespace jembatan::admin

@@ -1,0 +1,35 @@
+#pragma once
+// What the API's calls share that read and change the plan.
+#include <httplib.h>
+
+#include "server/server.h"
+
+namespace jembatan::admin {
+
+/// One call, being answered.
+struct Asked {
+  server::Server& server;
+  const revision::Author& caller;
+  const httplib::Request& request;
+  httplib::Response& response;
+};
+
+WallTime now();
+
+/// False, with a problem answered, if the plan comes from a folder: what is changed elsewhere would be gone
+/// at the next start.
+bool changed_by_commands(const Asked& asked);
+
+/// Makes the changes; what they need from outside is looked up here.
+Result<revision::Applied> make_change(const Asked& asked, const std::vector<revision::Edit>& edits,
+                                      const revision::Wish& wish, std::string_view action,
+                                      document::Problems& problems);
+
+/// A line of the audit record by this caller, now.
+revision::AuditEntry audit_entry(const Asked& asked, std::string action, std::string subject,
+                                 std::string detail);
+
+/// A new shared secret of 32 letters and digits.
+std::string new_secret();
+
+}  // namespace jembatan::admin
