@@ -82,9 +82,14 @@ std::string changes_text(const json& changes, const Terminal& terminal) {
   return out;
 }
 
-void print_applied(const json& body, bool dry_run, Terminal& terminal) {
+void print_applied(const json& body, bool dry_run, Advise advise, Terminal& terminal) {
+  document::Problems told;
   const auto problems = problems_in(body);
-  if (!problems.list().empty()) terminal.note(problems.text());
+  for (const document::Problem& problem : problems.list()) {
+    // A changed object is read apart from the files that hold the rest.
+    if (advise == Advise::all || !problem.file.ends_with(".toml")) told.add(problem);
+  }
+  if (!told.list().empty()) terminal.note(trim(told.text()));
   const auto revision = body.value("plan_revision", 0);
   terminal.out(changes_text(body.value("changes", json::array()), terminal));
   const json resolved = body.value("resolved", json::object());
@@ -111,7 +116,7 @@ Exit send_change(const Arguments& arguments, Terminal& terminal, const std::stri
   if (arguments.has("--json")) {
     terminal.line(done->dump(2));
   } else {
-    print_applied(*done, arguments.has("--dry-run"), terminal);
+    print_applied(*done, arguments.has("--dry-run"), Advise::what_changed, terminal);
   }
   return Exit::done;
 }

@@ -18,7 +18,10 @@ Exit send_change(const Arguments& arguments, Terminal& terminal, const std::stri
 /// The changes for people: "~ client 'kerapu-deck-2'", its fields below it, and how many there are.
 std::string changes_text(const nlohmann::json& changes, const Terminal& terminal);
 
+/// Advice about the whole plan, or only about the objects that a command has changed.
+enum class Advise : std::uint8_t { all, what_changed };
+
 /// "revision 8 is in force", what changed, and advice.
-void print_applied(const nlohmann::json& body, bool dry_run, Terminal& terminal);
+void print_applied(const nlohmann::json& body, bool dry_run, Advise advise, Terminal& terminal);
 
 }  // namespace jembatan::cli

@@ -170,7 +170,7 @@ Exit import_clients(const Arguments& arguments, Terminal& terminal) {
     terminal.line(done->dump(2));
     return Exit::done;
   }
-  print_applied(*done, dry, terminal);
+  print_applied(*done, dry, Advise::what_changed, terminal);
   if (dry) terminal.line("to do it: the same command with --apply");
   return Exit::done;
 }

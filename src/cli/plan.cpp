@@ -58,7 +58,7 @@ Exit reload(const Arguments& arguments, Terminal& terminal) {
   if (arguments.has("--json")) {
     terminal.line(body->dump(2));
   } else {
-    print_applied(*body, false, terminal);
+    print_applied(*body, false, Advise::all, terminal);
   }
   return Exit::done;
 }
@@ -92,7 +92,7 @@ Exit apply(const Arguments& arguments, Terminal& terminal) {
   if (arguments.has("--json")) {
     terminal.line(done->dump(2));
   } else {
-    print_applied(*done, arguments.has("--dry-run"), terminal);
+    print_applied(*done, arguments.has("--dry-run"), Advise::all, terminal);
   }
   return Exit::done;
 }

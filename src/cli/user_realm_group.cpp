@@ -21,6 +21,12 @@ std::string pairs_text(const json& table) {
   return parts.empty() ? "-" : join(parts, " ");
 }
 
+std::string user_state(const json& object) {
+  if (!object.value("enabled", true)) return "off";
+  const std::string until = object.value("valid_until", "");
+  return until.empty() ? "on" : "until " + until.substr(0, 10);
+}
+
 const Listing& users() {
   static const Listing all{"user",
                            {"user", "password", "reply", "state"},
@@ -28,8 +34,7 @@ const Listing& users() {
                              const json password = object.value("password", json::object());
                              return std::vector<std::string>{
                                  cell(object, "name", 34), password.empty() ? "-" : password.begin().key(),
-                                 pairs_text(object.value("reply", json::object())),
-                                 object.value("enabled", true) ? "on" : "off"};
+                                 pairs_text(object.value("reply", json::object())), user_state(object)};
                            },
                            2,
                            "sari@reef.example",

@@ -248,7 +248,8 @@ class Parser {
       for (const auto& [fact, unused] : facts()) known.emplace_back(fact);
       const auto near = nearest(name.text, known);
       wrong(name, fmt::format("'{}' is no attribute and no fact", escaped(name.text)),
-            near ? fmt::format("nearest: '{}'", *near) : "`jembatan dictionary find` finds names");
+            near ? fmt::format("an attribute or a fact; nearest: '{}'", *near)
+                 : "an attribute or a fact; `jembatan dictionary find` finds names");
       return false;
     }
     test.attribute = *found_definition;

@@ -95,7 +95,8 @@ class Explainer {
       case Handling::ignore:
         return end(Outcome::ignore, fmt::format("ignored: {}", reason));
       case Handling::refuse:
-        if (way_.route != nullptr) out_.reply = reply_message(way_.route->message);
+        if (way_.route != nullptr)
+          reply_lines(reply_message(way_.route->message), fmt::format("route '{}'", way_.route->name));
         return end(Outcome::reject, fmt::format("rejected: {}", reason));
       case Handling::here:
         return prove();
@@ -125,26 +126,26 @@ class Explainer {
                                    ? fmt::format("{} ('{}')", admission.because, admission.rule->name)
                                    : std::string(admission.because);
     if (admission.permit) {
-      reply_lines(*user, admission.rule);
-      out_.reply = compose_reply(*user, admission.rule);
+      accept_lines(*user, admission.rule);
       return end(Outcome::accept, "accepted: " + reason);
     }
-    if (admission.rule != nullptr) out_.reply = reply_message(admission.rule->message);
+    if (admission.rule != nullptr)
+      reply_lines(reply_message(admission.rule->message),
+                  fmt::format("access rule '{}'", admission.rule->name));
     end(Outcome::reject, "rejected: " + reason);
   }
 
-  // Each attribute of the reply, with where it comes from.
-  void reply_lines(const plan::User& user, const plan::AccessRule* rule) {
-    const auto lines = [this](OctetView attributes, const std::string& from) {
-      for (const auto& line : dictionary::describe(*plan_.catalogue, attributes)) {
-        if (line.depth == 0 || !line.value.empty())
-          say(fmt::format("reply: {} {}  from {}", line.name, line.value, from));
-      }
-    };
-    lines(user.reply, fmt::format("user '{}'", user.name));
+  // Each attribute of a reply, with where it comes from.
+  void reply_lines(OctetView attributes, const std::string& from) {
+    for (const auto& line : dictionary::describe(*plan_.catalogue, attributes))
+      say(fmt::format("reply: {} {}  from {}", line.name, line.value, from));
+  }
+
+  void accept_lines(const plan::User& user, const plan::AccessRule* rule) {
+    reply_lines(user.reply, fmt::format("user '{}'", user.name));
     if (rule == nullptr) return;
     const Octets all = compose_reply(user, rule);
-    lines(OctetView(all).subspan(user.reply.size()), fmt::format("access rule '{}'", rule->name));
+    reply_lines(OctetView(all).subspan(user.reply.size()), fmt::format("access rule '{}'", rule->name));
   }
 
   const plan::Plan& plan_;

@@ -10,7 +10,6 @@ struct Explanation {
   enum class Outcome : std::uint8_t { accept, reject, forward, ignore, record } outcome{};
   std::string summary;             ///< "accepted: an access rule permits ('crew on deck')"
   std::vector<std::string> lines;  ///< each step, in its order, with what it looked at
-  Octets reply;                    ///< attributes of the Access-Accept or Access-Reject
 };
 std::string_view name_of(Explanation::Outcome outcome);
 

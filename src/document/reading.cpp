@@ -40,8 +40,24 @@ void Reading::wrong(const Entry& entry, std::string text, std::string allowed) {
   add({Level::error, "", entry.value.at, std::move(text), std::move(allowed), "", width});
 }
 
-void Reading::wrong_at(Position at, std::size_t width, std::string text, std::string allowed) {
-  add({Level::error, "", at, std::move(text), std::move(allowed), "", width}, Mask::never);
+// Where an offset of a text stands in its line: behind the quote, and an escaped character takes two places.
+Position Reading::inside(const Value& text, std::size_t offset) const {
+  Position out = text.at;
+  ++out.column;
+  if (out.line == 0 || out.line > file_.lines.size()) return out;
+  const std::string& line = file_.lines[out.line - 1];
+  const bool escapes = text.at.column <= line.size() && line[text.at.column - 1] == '"';
+  for (; offset > 0; --offset) {
+    const bool escaped = escapes && out.column <= line.size() && line[out.column - 1] == '\\';
+    out.column += escaped ? 2 : 1;
+  }
+  return out;
+}
+
+void Reading::wrong_inside(const Entry& entry, std::size_t offset, std::size_t width, std::string text,
+                           std::string allowed) {
+  add({Level::error, "", inside(entry.value, offset), std::move(text), std::move(allowed), "", width},
+      Mask::never);
 }
 
 void Reading::unknown_key(const Entry& entry, std::string_view owner,

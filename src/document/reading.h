@@ -29,8 +29,9 @@ class Reading {
 
   /// A problem with an entry's value.
   void wrong(const Entry& entry, std::string text, std::string allowed = "");
-  /// A problem inside an entry's value, which is known to hold no secret.
-  void wrong_at(Position at, std::size_t width, std::string text, std::string allowed = "");
+  /// A problem at an offset inside an entry's text, which is known to hold no secret.
+  void wrong_inside(const Entry& entry, std::size_t offset, std::size_t width, std::string text,
+                    std::string allowed = "");
   void unknown_key(const Entry& entry, std::string_view owner, const std::vector<std::string>& allowed);
   void missing_key(Position at, std::string_view key, std::string_view owner, std::string_view meaning);
   void advise(Position at, std::string rule, std::string text, std::string mend);
@@ -39,6 +40,7 @@ class Reading {
  private:
   enum class Mask : std::uint8_t { if_it_may_be_secret, always, never };
   std::string shown(Position at, Mask mask) const;
+  Position inside(const Value& text, std::size_t offset) const;
   void add(Problem problem, Mask mask = Mask::if_it_may_be_secret);
   const File& file_;
   Problems& problems_;

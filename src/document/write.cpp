@@ -13,6 +13,15 @@ bool is_bare(std::string_view key) {
   return !key.empty() && key.find_first_not_of(kBare) == std::string_view::npos;
 }
 
+// Conditions and patterns are full of quotes and backslashes: a literal text needs no escapes.
+bool reads_best_literally(std::string_view text) {
+  return text.find_first_of("\"\\") != std::string_view::npos && text.find('\'') == std::string_view::npos &&
+         std::all_of(text.begin(), text.end(), [](char c) {
+           const auto octet = static_cast<unsigned char>(c);
+           return octet >= 0x20 && octet != 0x7f;
+         });
+}
+
 std::string quoted(std::string_view text) {
   std::string out = "\"";
   for (const char c : text) {
@@ -86,7 +95,7 @@ void write_section(std::string& out, const std::string& brackets, const std::str
 std::string inline_text(const Value& value) {
   switch (value.kind) {
     case Kind::text:
-      return quoted(value.text);
+      return reads_best_literally(value.text) ? "'" + value.text + "'" : quoted(value.text);
     case Kind::integer:
       return std::to_string(value.integer);
     case Kind::real:

@@ -259,8 +259,7 @@ std::optional<condition::Condition> read_condition(Reading& r, const Entry& e,
   std::vector<condition::Mistake> mistakes;
   auto out = condition::Condition::parse(*text, names, mistakes);
   for (condition::Mistake& mistake : mistakes) {
-    const auto column = static_cast<std::uint32_t>(e.value.at.column + 1 + mistake.at);
-    r.wrong_at({e.value.at.line, column}, mistake.size, std::move(mistake.text), std::move(mistake.allowed));
+    r.wrong_inside(e, mistake.at, mistake.size, std::move(mistake.text), std::move(mistake.allowed));
   }
   return out;
 }

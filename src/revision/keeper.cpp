@@ -89,9 +89,11 @@ plan::Outside Keeper::with_kept(plan::Outside outside, const Sealing* sealing) {
 Status Keeper::check_base(const Wish& wish, std::uint64_t newest) {
   if (!wish.base || *wish.base == newest) return {};
   const auto last = archive_.revision(newest);
-  const std::string who = last ? fmt::format(": {} made revision {} ({}; \"{}\")", last->author, last->number,
-                                             text_of(last->counts), last->message)
-                               : "";
+  std::string who;
+  if (last) {
+    const std::string why = last->message.empty() ? "" : fmt::format("; \"{}\"", escaped(last->message));
+    who = fmt::format(": {} made revision {} ({}{})", last->author, last->number, text_of(last->counts), why);
+  }
   return fail(Errc::conflict, fmt::format("the plan has changed since revision {}{}", *wish.base, who));
 }
 

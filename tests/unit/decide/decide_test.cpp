@@ -130,8 +130,12 @@ TEST_F(Deciding, APassengerKeepsItsOwnSessionTimeout) {
 TEST_F(Deciding, AtAConsoleEngineersAloneAreLetIn) {
   EXPECT_THAT(sign_in("juru@reef.example", "198.51.100.7"),
               testing::StartsWith("accepted: an access rule permits ('engineers at a console')"));
-  EXPECT_THAT(sign_in("tamu@reef.example", "198.51.100.7"),
-              testing::StartsWith("rejected: an access rule denies ('nobody else at a console')"));
+  EXPECT_THAT(
+      sign_in("tamu@reef.example", "198.51.100.7"),
+      testing::AllOf(
+          testing::StartsWith("rejected: an access rule denies ('nobody else at a console')"),
+          testing::HasSubstr(
+              "reply: Reply-Message \"Engineers only.\"  from access rule 'nobody else at a console'\n")));
 }
 
 TEST_F(Deciding, NothingMatchedIsSaid) {

@@ -211,6 +211,15 @@ TEST(ReadFolder, AFolderThatIsNotThereOrEmptyIsAnError) {
   EXPECT_THAT(problems.text(), HasSubstr("plan folder has no *.toml file"));
 }
 
+TEST(Condition, AMistakeIsShownWhereItStandsWhateverTheQuotes) {
+  const std::string head = "[[access]]\nname = \"a\"\npermit = true\n";
+  EXPECT_THAT(problems_of(head + "when = 'member of \"crew \"'\n"),
+              HasSubstr("plan.toml:4:19: error: the group 'crew '"));
+  EXPECT_THAT(problems_of(head + "when = \"member of \\\"crew\\\" and day == Someday\"\n"),
+              HasSubstr("\n    4 | when = \"member of \\\"crew\\\" and day == Someday\"\n"
+                        "      |                                       ^^^^^^^\n"));
+}
+
 TEST(Advice, DatesAreComparedWithTheTimeGiven) {
   const std::vector<SourceFile> files{{"plan.toml", R"(
 [[user]]
