@@ -165,18 +165,19 @@ groups = ["passengers"]
   if (!plan) return state.SkipWithError(problems.text().c_str());
   const Octets octets = request(1);
   const auto packet = *wire::PacketView::parse(octets);
-  const decide::Request asked{packet, plan->clients[0], false, std::chrono::system_clock::now()};
-  decide::Trail trail;
+  const decide::Request asked{*plan, packet, plan->clients[0], false, std::chrono::system_clock::now()};
+  decide::Trail steps;
+  decide::Trail* const trail = state.range(1) == 0 ? nullptr : &steps;
   for (auto _ : state) {
-    trail.clear();
-    const decide::Way way = decide::find_way(*plan, asked, trail);
-    benchmark::DoNotOptimize(decide::admit(*plan, asked, way, plan->users[0], trail));
+    steps.clear();
+    const decide::Way way = decide::find_way(asked, trail);
+    benchmark::DoNotOptimize(decide::admit(asked, way, {plan->users.data()}, trail));
   }
   state.counters["per rule"] =
       benchmark::Counter(static_cast<double>(count),
                          benchmark::Counter::kIsIterationInvariantRate | benchmark::Counter::kInvert);
 }
-BENCHMARK(BM_Decide)->Arg(20)->Arg(200)->Arg(1000);
+BENCHMARK(BM_Decide)->ArgNames({"rules", "trail"})->ArgsProduct({{20, 200, 1000}, {0, 1}});
 
 void BM_LookUpByName(benchmark::State& state) {
   for (auto _ : state) benchmark::DoNotOptimize(dictionary::standard().named("Tunnel-Private-Group-ID"));
@@ -196,7 +197,8 @@ void BM_LookUpVendorsNumber(benchmark::State& state) {
 BENCHMARK(BM_LookUpVendorsNumber);
 
 void BM_BuildAndSignAccept(benchmark::State& state) {
-  const Octets reply = demo_plan()->users[0].reply;
+  Octets reply;
+  for (const plan::Assignment& assignment : demo_plan()->users[0].reply) append(reply, assignment.fixed);
   const wire::Authenticator authenticator{1, 2, 3};
   for (auto _ : state) {
     wire::PacketBuilder packet(wire::Code::access_accept, 1, authenticator);

@@ -365,9 +365,9 @@ void explain(const Asked& asked) {
     if (!given) return refuse(given.error().at("at").text);
     at = *given;
   }
-  const auto explanation =
-      decide::explain(*live->plan, {*packet, **client, packet->code() == wire::Code::accounting_request, at},
-                      texts["assume"] == "refused" ? decide::Assume::refused : decide::Assume::proven);
+  const bool accounting = packet->code() == wire::Code::accounting_request;
+  const auto explanation = decide::explain({*live->plan, *packet, **client, accounting, at},
+                                           decide::assumed(texts["assume"] == "refused"));
   json trail = json::array();
   for (const std::string& line : explanation.lines) trail.push_back(line);
   answer(asked.response, {{"outcome", decide::name_of(explanation.outcome)},

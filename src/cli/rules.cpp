@@ -131,10 +131,8 @@ Result<json> explain_folder(const Arguments& arguments) {
     now = *at;
   }
   const auto packet = wire::PacketView::parse(*octets);
-  const auto assume =
-      arguments.get("--assume") == "refused" ? decide::Assume::refused : decide::Assume::proven;
-  const auto explanation =
-      decide::explain(*plan, {*packet, **client, arguments.has("--accounting"), now}, assume);
+  const auto explanation = decide::explain({*plan, *packet, **client, arguments.has("--accounting"), now},
+                                           decide::assumed(arguments.get("--assume") == "refused"));
   json trail = json::array();
   for (const std::string& line : explanation.lines) trail.push_back(line);
   return json{

@@ -14,7 +14,22 @@ class RE2;
 
 namespace jembatan::condition {
 
-enum class Fact : std::uint8_t { attribute, user, realm, client, listener, method, label, groups, time, day };
+enum class Fact : std::uint8_t {
+  attribute,
+  user,
+  realm,
+  client,
+  listener,
+  method,
+  code,
+  route,
+  group,
+  server,
+  label,
+  groups,
+  time,
+  day,
+};
 
 enum class Comparison : std::uint8_t {
   equal,
@@ -76,11 +91,17 @@ class Condition {
   std::string_view text_of(const Test& test) const {
     return std::string_view(source_).substr(test.at, test.size);
   }
+  /// The test at a place, with what the request has there: "user == "sari" (the user is 'budi')".
+  std::string text_of(std::size_t test, const Facts& facts) const;
   /// The comparisons of which all must hold, as they are written; nothing if it is more than comparisons with
   /// "and" between them.
   std::vector<std::string_view> all_of() const;
   /// Every group that it asks about.
   std::vector<std::string> groups() const;
+  /// True if one of its comparisons looks at this.
+  bool uses(Fact fact) const;
+  /// What the named groups of its patterns match, of those that do.
+  void capture(const Facts& facts, Captures& out) const;
 
  private:
   friend class Parser;

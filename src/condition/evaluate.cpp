@@ -135,6 +135,38 @@ bool test_holds(const Test& test, const Facts& facts) {
 
 }  // namespace
 
+void capture(const re2::RE2& pattern, std::string_view value, Captures& out) {
+  const auto& names = pattern.NamedCapturingGroups();
+  if (names.empty()) return;
+  std::vector<re2::StringPiece> groups(static_cast<std::size_t>(pattern.NumberOfCapturingGroups()) + 1);
+  if (!pattern.Match({value.data(), value.size()}, 0, value.size(), re2::RE2::UNANCHORED, groups.data(),
+                     static_cast<int>(groups.size())))
+    return;
+  for (const auto& [name, place] : names) {
+    const re2::StringPiece& group = groups[static_cast<std::size_t>(place)];
+    out[name] = std::string(group.data() == nullptr ? "" : group.data(), group.size());
+  }
+}
+
+void Condition::capture(const Facts& facts, Captures& out) const {
+  for (const Test& test : tests_) {
+    if (test.pattern == nullptr) continue;
+    if (test.fact == Fact::attribute) {
+      each_value(*facts.packet, *test.attribute, *facts.catalogue, [&](OctetView value) {
+        condition::capture(*test.pattern, jembatan::text_of(value), out);
+        return test.quantity != Quantity::first;
+      });
+    } else if (test.fact == Fact::label) {
+      const auto found = facts.labels == nullptr ? std::map<std::string, std::string>::const_iterator{}
+                                                 : facts.labels->find(test.label);
+      if (facts.labels != nullptr && found != facts.labels->end())
+        condition::capture(*test.pattern, found->second, out);
+    } else {
+      condition::capture(*test.pattern, text_fact(test.fact, facts), out);
+    }
+  }
+}
+
 bool Condition::holds(const Facts& facts, std::size_t* decided_by) const {
   return holds(root_, facts, decided_by);
 }

@@ -10,6 +10,9 @@
 
 namespace jembatan::condition {
 
+/// What named groups of patterns matched: "(?P<head>.*)" as "head".
+using Captures = std::map<std::string, std::string, std::less<>>;
+
 struct Facts {
   const wire::PacketView* packet = nullptr;
   const dictionary::Catalogue* catalogue = nullptr;
@@ -18,6 +21,10 @@ struct Facts {
   std::string_view client;                                     ///< its name
   std::string_view listener;                                   ///< "access" or "accounting"
   std::string_view method;                                     ///< "pap", "chap", "eap", "none"
+  std::string_view code;                                       ///< "Access-Request", …
+  std::string_view route;                                      ///< that decided; empty: none, or not yet
+  std::string_view group;                                      ///< that it is forwarded to
+  std::string_view server;                                     ///< that it is sent to, or that answered
   const std::map<std::string, std::string>* labels = nullptr;  ///< of the client
   const std::vector<std::string>* groups = nullptr;            ///< of the user; null: not known yet
   WallTime now{};

@@ -17,15 +17,6 @@ namespace {
 constexpr int kMostNested = 50;
 constexpr std::size_t kMostTests = 200;
 
-const std::map<std::string_view, Fact>& facts() {
-  static const std::map<std::string_view, Fact> all{{"user", Fact::user},
-                                                    {"realm", Fact::realm},
-                                                    {"client", Fact::client},
-                                                    {"listener", Fact::listener},
-                                                    {"method", Fact::method}};
-  return all;
-}
-
 const std::map<std::string_view, Comparison>& signs() {
   static const std::map<std::string_view, Comparison> all{
       {"==", Comparison::equal},   {"!=", Comparison::differs}, {"<", Comparison::less},
@@ -33,7 +24,8 @@ const std::map<std::string_view, Comparison>& signs() {
   return all;
 }
 
-constexpr std::string_view kLabel = "client.label.";
+constexpr std::string_view kHop = "hop";
+constexpr std::string_view kProxyState = "Proxy-State";  // each hop adds one (RFC 2865 §5.33)
 constexpr std::string_view kHours = R"("Mon-Fri 07:00-19:00", "Sat,Sun", "22:00-04:00 +08:00")";
 
 }  // namespace
@@ -217,18 +209,24 @@ class Parser {
       test.quantity = Quantity::all;
     if (here().token != Token::word) {
       wrong(here(), found() + " where a comparison is expected",
-            "an attribute's name, user, realm, client, client.label.KEY, listener, method, member of, time "
-            "within, day, "
-            "not, (");
+            "an attribute's name, " + join(fact_names(), ", ") +
+                ", client.label.KEY, hop, member of, time within, day, not, (");
       return false;
     }
     const Lexeme& name = here();
-    const auto fact = facts().find(name.text);
-    if (fact == facts().end() && !name.text.starts_with(kLabel)) return read_attribute(test);
+    if (name.text == kHop) {
+      test.fact = Fact::attribute;
+      test.quantity = Quantity::count;
+      test.attribute = catalogue_.named(kProxyState);
+      ++at_;
+      return test.attribute != nullptr;
+    }
+    const auto fact = fact_named(name.text);
+    if (!fact && !name.text.starts_with(kLabel)) return read_attribute(test);
     if (test.quantity != Quantity::first)
       wrong(name, fmt::format("'{}' has one value", name.text), "any and all with attributes");
-    if (fact != facts().end()) {
-      test.fact = fact->second;
+    if (fact) {
+      test.fact = *fact;
     } else {
       test.fact = Fact::label;
       test.label = name.text.substr(kLabel.size());
@@ -245,7 +243,7 @@ class Parser {
     const auto found_definition = dictionary::find_named(catalogue_, name.text);
     if (!found_definition) {
       std::vector<std::string> known = catalogue_.names();
-      for (const auto& [fact, unused] : facts()) known.emplace_back(fact);
+      for (std::string& fact : fact_names()) known.push_back(std::move(fact));
       const auto near = nearest(name.text, known);
       wrong(name, fmt::format("'{}' is no attribute and no fact", escaped(name.text)),
             near ? fmt::format("an attribute or a fact; nearest: '{}'", *near)
@@ -436,6 +434,10 @@ std::vector<std::string_view> Condition::all_of() const {
   if (!plain) return out;
   for (const Test& test : tests_) out.push_back(text_of(test));
   return out;
+}
+
+bool Condition::uses(Fact fact) const {
+  return std::any_of(tests_.begin(), tests_.end(), [fact](const Test& test) { return test.fact == fact; });
 }
 
 std::vector<std::string> Condition::groups() const {

@@ -10,6 +10,43 @@ namespace jembatan::condition {
 using dictionary::DataType;
 using dictionary::Definition;
 
+namespace {
+
+struct TextFact {
+  std::string_view name;
+  Fact fact;
+  std::string_view Facts::*value;
+};
+constexpr TextFact kTextFacts[] = {
+    {"user", Fact::user, &Facts::user},       {"realm", Fact::realm, &Facts::realm},
+    {"client", Fact::client, &Facts::client}, {"listener", Fact::listener, &Facts::listener},
+    {"method", Fact::method, &Facts::method}, {"code", Fact::code, &Facts::code},
+    {"route", Fact::route, &Facts::route},    {"group", Fact::group, &Facts::group},
+    {"server", Fact::server, &Facts::server},
+};
+
+const TextFact* text_fact_of(Fact fact) {
+  for (const TextFact& row : kTextFacts) {
+    if (row.fact == fact) return &row;
+  }
+  return nullptr;
+}
+
+}  // namespace
+
+std::optional<Fact> fact_named(std::string_view name) {
+  for (const TextFact& row : kTextFacts) {
+    if (row.name == name) return row.fact;
+  }
+  return std::nullopt;
+}
+
+std::vector<std::string> fact_names() {
+  std::vector<std::string> out;
+  for (const TextFact& row : kTextFacts) out.emplace_back(row.name);
+  return out;
+}
+
 Shape shape_of(const Definition& attribute) {
   switch (attribute.type) {
     case DataType::integer:
@@ -48,20 +85,8 @@ std::optional<IpAddress> address_in(OctetView value) {
 }
 
 std::string_view text_fact(Fact fact, const Facts& facts) {
-  switch (fact) {
-    case Fact::user:
-      return facts.user;
-    case Fact::realm:
-      return facts.realm;
-    case Fact::client:
-      return facts.client;
-    case Fact::listener:
-      return facts.listener;
-    case Fact::method:
-      return facts.method;
-    default:
-      return {};
-  }
+  const TextFact* row = text_fact_of(fact);
+  return row == nullptr ? std::string_view{} : facts.*(row->value);
 }
 
 namespace detail {
@@ -90,6 +115,10 @@ std::optional<std::pair<std::uint32_t, OctetView>> next_of(const dictionary::Ven
 }
 
 }  // namespace detail
+
+std::string Condition::text_of(std::size_t test, const Facts& facts) const {
+  return fmt::format("{} ({})", text_of(tests_[test]), actual_text(tests_[test], facts));
+}
 
 std::string actual_text(const Test& test, const Facts& facts) {
   const auto said = [](std::string_view what, std::string_view value) {
@@ -120,18 +149,9 @@ std::string actual_text(const Test& test, const Facts& facts) {
     case Fact::time:
     case Fact::day:
       return "it is " + clock_text(test.hours, facts.now);
-    case Fact::user:
-      return said("the user", facts.user);
-    case Fact::realm:
-      return said("the realm", facts.realm);
-    case Fact::client:
-      return said("the client", facts.client);
-    case Fact::listener:
-      return said("the listener", facts.listener);
-    case Fact::method:
-      return said("the method", facts.method);
+    default:
+      return said(fmt::format("the {}", text_fact_of(test.fact)->name), text_fact(test.fact, facts));
   }
-  return "";
 }
 
 }  // namespace jembatan::condition

@@ -19,8 +19,15 @@ bool is_reachable(const dictionary::Definition& attribute);
 std::optional<std::uint64_t> number_in(const dictionary::Definition& attribute, OctetView value);
 std::optional<IpAddress> address_in(OctetView value);
 
-/// user, realm, client, listener, method.
+/// The facts that are one text, by their names in the language: user, realm, client, listener, method, code,
+/// route, group, server.
+std::optional<Fact> fact_named(std::string_view name);
+std::vector<std::string> fact_names();
 std::string_view text_fact(Fact fact, const Facts& facts);
+inline constexpr std::string_view kLabel = "client.label.";  ///< before a label's key
+
+/// What the named groups of a pattern match in a value; nothing if it does not match.
+void capture(const re2::RE2& pattern, std::string_view value, Captures& out);
 
 /// Calls `see` with each value of an attribute, without its tag, until it returns false.
 template <class See>

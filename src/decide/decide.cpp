@@ -3,10 +3,9 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <bitset>
 
-#include "base/text.h"
 #include "identity/name.h"
+#include "wire/eap.h"
 
 namespace jembatan::decide {
 
@@ -15,19 +14,64 @@ using wire::AttributeType;
 
 namespace {
 
-constexpr std::uint8_t kChapPassword = 3;
-constexpr std::uint32_t kMicrosoft = 311;  // RFC 2548
+constexpr auto kChapPassword = static_cast<AttributeType>(3);
+constexpr auto kServiceType = static_cast<AttributeType>(6);
+constexpr std::uint32_t kAuthorizeOnly = 17;  // RFC 5176 §3.2
+constexpr std::uint32_t kMicrosoft = 311;     // RFC 2548
+
+// RFC 3579 §2.1: User-Name says the same as the identity; where it is missing, that takes its place.
+void find_name(const wire::PacketView& packet, Way& way) {
+  way.name = wire::text_in(packet.find(AttributeType::user_name));
+  if (!way.name.empty()) return;
+  way.name = wire::eap_identity(packet).value_or(std::string_view{});
+  way.name_to_send = way.name;
+}
+
+identity::Name split_name(const plan::Plan& plan, Way& way) {
+  const auto& forms = plan.sign_in.name_forms;
+  for (std::size_t i = 0; i < forms.size(); ++i) {
+    const auto parts = identity::split(way.name, forms[i]);
+    if (!parts) continue;
+    way.form = i;
+    return *parts;
+  }
+  return {std::string_view(way.name).substr(0, way.name.size() - (way.name.ends_with('@') ? 1 : 0)), {}, {}};
+}
+
+// The way of a decorated name leads over another realm, unless that one is here: then it goes on to its own.
+void follow_decoration(const plan::Plan& plan, const identity::Name& parts, Way& way) {
+  const plan::Realm* via = plan.realm_named(parts.via);
+  if (via != nullptr && via->access.handling == Handling::here) {
+    way.name_to_send = fmt::format("{}@{}", way.user, way.realm);
+    return;
+  }
+  way.user = fmt::format("{}!{}", way.realm, way.user);
+  way.realm = parts.via;
+}
+
+void take_realm(Way& way, std::string_view realm) {
+  way.realm = realm;
+  way.name_to_send = fmt::format("{}@{}", way.user, way.realm);
+}
+
+void follow_alias(Way& way) {
+  const std::string wanted = identity::comparable(way.realm);
+  for (const std::string& alias : way.entry->aliases) {
+    if (identity::comparable(alias) != wanted) continue;
+    way.alias = alias;
+    return take_realm(way, way.entry->name);
+  }
+}
 
 // What the realm table says, when no route has decided.
 void by_realm(const plan::Plan& plan, Way& way) {
   if (way.realm.empty()) {
     way.destination = plan.realm_default.missing;
     way.because = way.full_name.empty() ? "no User-Name" : "the name has no realm";
-  } else if (const plan::Realm* entry = plan.realm_named(way.realm)) {
-    way.entry = entry;
-    way.destination = entry->access;
-    way.accounting = entry->accounting;
-    if (entry->strip) way.name_to_send = way.user;
+  } else if (way.entry != nullptr) {
+    way.destination = way.entry->access;
+    way.accounting = way.entry->accounting;
+    if (way.entry->strip) way.name_to_send = way.user;
     way.because = "the plan says so for this realm";
     return;
   } else {
@@ -37,20 +81,14 @@ void by_realm(const plan::Plan& plan, Way& way) {
   if (way.destination.handling == Handling::forward) way.accounting.groups = {way.destination.group};
 }
 
-void split_name(const plan::Plan& plan, const wire::PacketView& packet, Way& way) {
-  const std::string_view name = wire::text_in(packet.find(AttributeType::user_name));
-  const identity::Name parts = identity::split(name);
-  way.full_name = name;
-  way.user = parts.user;
-  way.realm = parts.realm;
-  if (!way.realm.empty() || way.user.empty() || plan.realm_default.assume.empty()) return;
-  way.realm = plan.realm_default.assume;
-  way.full_name = fmt::format("{}@{}", way.user, way.realm);
-  way.name_to_send = way.full_name;
+void take(Trail* trail, Step::What what, bool matched, std::size_t rule, std::size_t decided_by) {
+  if (trail == nullptr) return;
+  trail->push_back({what, matched, static_cast<std::uint16_t>(rule), static_cast<std::uint16_t>(decided_by)});
 }
 
-void take(Trail& trail, Step::What what, bool matched, std::size_t rule, std::size_t decided_by) {
-  trail.push_back({what, matched, static_cast<std::uint16_t>(rule), static_cast<std::uint16_t>(decided_by)});
+bool accepts(const plan::AccessRule& rule, std::string_view method) {
+  return rule.methods.empty() || rule.proof == plan::Proof::client ||
+         std::find(rule.methods.begin(), rule.methods.end(), method) != rule.methods.end();
 }
 
 }  // namespace
@@ -73,34 +111,59 @@ std::optional<OctetView> find_microsoft(const wire::PacketView& packet, Microsof
 std::string_view method_of(const wire::PacketView& packet) {
   if (packet.find(AttributeType::eap_message)) return "eap";
   if (packet.find(AttributeType::user_password)) return "pap";
-  if (packet.find(static_cast<AttributeType>(kChapPassword))) return "chap";
+  if (packet.find(kChapPassword)) return "chap";
   if (find_microsoft(packet, MicrosoftType::response_2)) return "mschapv2";
-  if (find_microsoft(packet, MicrosoftType::response_1)) return "mschap";
+  if (find_microsoft(packet, MicrosoftType::change_version_2)) return "mschapv2";
+  for (const MicrosoftType type :
+       {MicrosoftType::response_1, MicrosoftType::change_1, MicrosoftType::change_2}) {
+    if (find_microsoft(packet, type)) return "mschap";
+  }
   return "none";
 }
 
-condition::Facts facts_of(const plan::Plan& plan, const Request& request, const Way& way,
-                          const plan::User* user) {
+bool proves_nothing(const wire::PacketView& packet) {
+  return method_of(packet) == "none" || wire::number_in(packet.find(kServiceType)) == kAuthorizeOnly;
+}
+
+condition::Facts facts_of(const Request& request, const Way& way, const plan::User* user) {
   condition::Facts out;
   out.packet = &request.packet;
-  out.catalogue = plan.catalogue.get();
+  out.catalogue = request.plan.catalogue.get();
   out.user = way.user;
   out.realm = way.realm;
   out.client = request.client.name;
   out.listener = request.accounting ? "accounting" : "access";
   out.method = method_of(request.packet);
+  out.code = wire::known_name_of(request.packet.code());
+  if (way.route != nullptr) out.route = way.route->name;
   out.labels = &request.client.labels;
   out.groups = user == nullptr ? nullptr : &user->groups;
   out.now = request.now;
   return out;
 }
 
-Way find_way(const plan::Plan& plan, const Request& request, Trail& trail) {
+Way identify(const Request& request) {
+  const plan::Plan& plan = request.plan;
   Way way;
-  split_name(plan, request.packet, way);
-  const condition::Facts facts = facts_of(plan, request, way, nullptr);
-  for (std::size_t i = 0; i < plan.routes.size(); ++i) {
-    const plan::Route& route = plan.routes[i];
+  find_name(request.packet, way);
+  const identity::Name parts = split_name(plan, way);
+  way.user = parts.user;
+  way.realm = parts.realm;
+  if (!parts.via.empty()) follow_decoration(plan, parts, way);
+  if (way.realm.empty() && !way.user.empty() && !plan.realm_default.assume.empty())
+    take_realm(way, plan.realm_default.assume);
+  if (!way.realm.empty()) way.entry = plan.realm_named(way.realm);
+  if (way.entry != nullptr && !way.entry->aliases.empty()) follow_alias(way);
+  way.full_name = way.realm.empty() ? way.user : fmt::format("{}@{}", way.user, way.realm);
+  return way;
+}
+
+Way find_way(const Request& request, Trail* trail) {
+  Way way = identify(request);
+  const condition::Facts facts = facts_of(request, way, nullptr);
+  const auto& routes = request.plan.routes;
+  for (std::size_t i = 0; i < routes.size(); ++i) {
+    const plan::Route& route = routes[i];
     if (request.accounting ? !route.accounting : !route.access) continue;
     std::size_t decided_by = 0;
     const bool matched = route.when.holds(facts, &decided_by);
@@ -110,80 +173,45 @@ Way find_way(const plan::Plan& plan, const Request& request, Trail& trail) {
     way.destination = route.destination;
     if (route.destination.handling == Handling::forward) way.accounting.groups = {route.destination.group};
     way.because = "a route says so";
-    break;
+    return way;
   }
-  if (way.route == nullptr) by_realm(plan, way);
+  by_realm(request.plan, way);
   return way;
 }
 
-std::string_view why_shut_out(const plan::User& user, WallTime now) {
+std::string_view why_shut_out(const plan::User& user, const Request& request) {
+  const WallTime now = request.now;
   if (!user.enabled) return "the user is switched off";
   if (user.valid_from && now < *user.valid_from) return "the user is not valid yet";
   if (user.valid_until && now >= *user.valid_until) return "the user has expired";
+  const auto& clients = user.clients;
+  if (!clients.empty() && std::find(clients.begin(), clients.end(), request.client.name) == clients.end())
+    return "the user may not come from this client";
   return {};
 }
 
-Admission admit(const plan::Plan& plan, const Request& request, const Way& way, const plan::User& user,
-                Trail& trail) {
-  if (plan.access_rules.empty()) return {true, nullptr, "password matches"};
-  const condition::Facts facts = facts_of(plan, request, way, &user);
-  for (std::size_t i = 0; i < plan.access_rules.size(); ++i) {
-    const plan::AccessRule& rule = plan.access_rules[i];
+Admission admit(const Request& request, const Way& way, const Candidate& candidate, Trail* trail) {
+  const auto& rules = request.plan.access_rules;
+  const bool proved = candidate.proof == plan::Proof::password;
+  if (rules.empty() && proved) return {true, nullptr, "password matches"};
+  const condition::Facts facts = facts_of(request, way, candidate.user);
+  for (std::size_t i = 0; i < rules.size(); ++i) {
+    const plan::AccessRule& rule = rules[i];
+    if (rule.proof != candidate.proof) {
+      take(trail, Step::What::access, false, i, Step::kOtherProof);
+      continue;
+    }
     std::size_t decided_by = 0;
     const bool matched = !rule.when || rule.when->holds(facts, &decided_by);
     take(trail, Step::What::access, matched, i, decided_by);
     if (!matched) continue;
-    const bool acceptable = rule.methods.empty() || std::find(rule.methods.begin(), rule.methods.end(),
-                                                              facts.method) != rule.methods.end();
-    if (rule.permit && !acceptable) return {false, &rule, "the access rule does not accept the method"};
+    if (rule.permit && !accepts(rule, facts.method))
+      return {false, &rule, "the access rule does not accept the method"};
     return {rule.permit, &rule, rule.permit ? "an access rule permits" : "an access rule denies"};
   }
-  return {false, nullptr, "no access rule matches"};
-}
-
-Octets reply_message(std::string_view text) {
-  Octets out;
-  if (text.empty()) return out;
-  out.push_back(static_cast<std::uint8_t>(AttributeType::reply_message));
-  out.push_back(static_cast<std::uint8_t>(text.size() + wire::kAttributeHeader));
-  append(out, view_of(text));
-  return out;
-}
-
-Octets compose_reply(const plan::User& user, const plan::AccessRule* rule) {
-  Octets out = user.reply;
-  if (rule == nullptr) return out;
-  std::bitset<256> taken;
-  for (std::size_t at = 0; at < out.size(); at += out[at + 1]) taken.set(out[at]);
-  taken.reset(static_cast<std::uint8_t>(AttributeType::vendor_specific));
-  for (std::size_t at = 0; at < rule->reply.size(); at += rule->reply[at + 1]) {
-    if (!taken[rule->reply[at]]) append(out, OctetView(rule->reply).subspan(at, rule->reply[at + 1]));
-  }
-  append(out, reply_message(rule->message));
-  return out;
-}
-
-std::vector<std::string> text_of(const Trail& trail, const plan::Plan& plan, const Request& request,
-                                 const Way& way, const plan::User* user) {
-  const condition::Facts facts = facts_of(plan, request, way, user);
-  std::vector<std::string> out;
-  for (const Step& step : trail) {
-    const bool route = step.what == Step::What::route;
-    const std::string& name = route ? plan.routes[step.rule].name : plan.access_rules[step.rule].name;
-    const condition::Condition* when =
-        route ? &plan.routes[step.rule].when
-              : (plan.access_rules[step.rule].when ? &*plan.access_rules[step.rule].when : nullptr);
-    std::string line = fmt::format("{} {} '{}': {}", route ? "route" : "access rule", step.rule + 1, name,
-                                   step.matched ? "yes" : "no");
-    if (when == nullptr) {
-      line += ", it always matches";
-    } else {
-      const condition::Test& test = when->tests()[step.decided_by];
-      line += fmt::format(", {} ({})", when->text_of(test), condition::actual_text(test, facts));
-    }
-    out.push_back(std::move(line));
-  }
-  return out;
+  return {false, nullptr,
+          proved ? "no access rule matches"
+                 : "nothing is proved, and no access rule with proof = client matches"};
 }
 
 }  // namespace jembatan::decide

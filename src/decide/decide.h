@@ -1,6 +1,6 @@
 #pragma once
 // What a request is, where it is handled, who may come in and with what: pure functions of the request and
-// the plan, which leave a trail. The server and `explain` call the same ones.
+// the plan, which leave a trail. The server, `explain` and the journal call the same ones.
 #include "condition/facts.h"
 #include "plan/plan.h"
 
@@ -11,12 +11,14 @@ struct Step {
   enum class What : std::uint8_t { route, access } what{};
   bool matched = false;
   std::uint16_t rule = 0;        ///< place in the plan's list
-  std::uint16_t decided_by = 0;  ///< place of the test that decided, in the rule's condition
+  std::uint16_t decided_by = 0;  ///< place of the test that decided, in the rule's condition, or kOtherProof
+  static constexpr std::uint16_t kOtherProof = 0xFFFF;  ///< the rule looks at requests with another proof
 };
 using Trail = std::vector<Step>;
 
 /// What is decided about. Views only.
 struct Request {
+  const plan::Plan& plan;
   const wire::PacketView& packet;
   const plan::Client& client;
   bool accounting = false;
@@ -25,43 +27,52 @@ struct Request {
 
 /// Who asks, as the plan understands the name, and where that leads.
 struct Way {
+  static constexpr std::size_t kNoForm = ~std::size_t{0};
+  std::string name;                    ///< as it came: User-Name, or the identity of EAP without one
+  std::size_t form = kNoForm;          ///< of the plan's name forms, that fitted
+  std::string_view alias;              ///< the other name of the realm that it came with; may be empty
   std::string user;                    ///< without its realm
+  std::string realm;                   ///< by the name that the plan has for it; empty if there is none
   std::string full_name;               ///< with its realm, whether it came with one or the plan assumed it
-  std::string realm;                   ///< empty if there is none
   std::string name_to_send;            ///< User-Name for the next hop; empty: as it came
   const plan::Route* route = nullptr;  ///< that decided; null: the realm table did
-  const plan::Realm* entry = nullptr;  ///< of the realm table, if one matched
+  const plan::Realm* entry = nullptr;  ///< of the realm table, if one matches
   plan::Destination destination;
   plan::AccountingRule accounting;
   std::string_view because;  ///< why it is refused or ignored; a literal
 };
 
-Way find_way(const plan::Plan& plan, const Request& request, Trail& trail);
+/// Who asks: the name in its parts (RFC 7542), its realm by the name that the plan has for it.
+Way identify(const Request& request);
+
+/// Who asks, and where the request is handled.
+///   trail  if given: gets the rules that were looked at
+Way find_way(const Request& request, Trail* trail = nullptr);
 
 /// Why a user cannot sign in at all now, whatever the password: a literal; empty if nothing stands against
 /// it.
-std::string_view why_shut_out(const plan::User& user, WallTime now);
+std::string_view why_shut_out(const plan::User& user, const Request& request);
 
-/// Whether a user whose password was proved may come in, and with what.
+/// Who wants to come in, and who has proved it.
+struct Candidate {
+  const plan::User* user = nullptr;  ///< null: the plan has none of this name
+  plan::Proof proof = plan::Proof::password;
+};
+
+/// True for a request in which nobody proves anything: the client has, or it asks for what the user may do
+/// alone (Service-Type Authorize-Only, RFC 5176 §3.2).
+bool proves_nothing(const wire::PacketView& packet);
+
+/// Whether the candidate may come in, and with what.
 struct Admission {
   bool permit = false;
   const plan::AccessRule* rule = nullptr;  ///< that decided; null: none matched, or the plan has none
   std::string_view because;                ///< a literal
 };
-
-Admission admit(const plan::Plan& plan, const Request& request, const Way& way, const plan::User& user,
-                Trail& trail);
-
-/// The attributes of the Access-Accept: the user's own, then those of the rule whose numbers the user's do
-/// not have, then the rule's Reply-Message.
-Octets compose_reply(const plan::User& user, const plan::AccessRule* rule);
-
-/// A Reply-Message (RFC 2865 §5.18) as an encoded attribute; nothing for an empty text.
-Octets reply_message(std::string_view text);
+Admission admit(const Request& request, const Way& way, const Candidate& candidate, Trail* trail = nullptr);
 
 /// What a condition is evaluated over.
-condition::Facts facts_of(const plan::Plan& plan, const Request& request, const Way& way,
-                          const plan::User* user);
+condition::Facts facts_of(const Request& request, const Way& way, const plan::User* user);
 
 /// Attributes of RFC 2548 that methods look at.
 enum class MicrosoftType : std::uint8_t {
@@ -77,9 +88,5 @@ std::optional<OctetView> find_microsoft(const wire::PacketView& packet, Microsof
 
 /// "pap", "chap", "mschap", "mschapv2", "eap", or "none" if the request proves nothing.
 std::string_view method_of(const wire::PacketView& packet);
-
-/// One line for each step: "access rule 2 'crew on deck': no, member of "crew" (the user is in 'pier')".
-std::vector<std::string> text_of(const Trail& trail, const plan::Plan& plan, const Request& request,
-                                 const Way& way, const plan::User* user);
 
 }  // namespace jembatan::decide

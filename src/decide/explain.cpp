@@ -3,30 +3,43 @@
 #include <fmt/format.h>
 
 #include "base/text.h"
+#include "decide/compose.h"
 #include "dictionary/describe.h"
+#include "wire/builder.h"
 
 namespace jembatan::decide {
 namespace {
 
 using Outcome = Explanation::Outcome;
+using plan::EditPoint;
 using plan::Handling;
+
+std::string quoted_names(const std::vector<std::string>& names, std::string_view wanted) {
+  const auto near = nearest(wanted, names);
+  return near ? fmt::format(" (nearest: '{}')", *near) : "";
+}
 
 class Explainer {
  public:
-  Explainer(const plan::Plan& plan, const Request& request, Assume assume)
-      : plan_(plan), request_(request), assume_(assume) {}
+  Explainer(const Request& request, const Known& known)
+      : plan_(request.plan), received_(request), known_(known) {}
 
   Explanation run() {
-    say(fmt::format("client '{}' ({})", request_.client.name, request_.client.address.text()));
-    way_ = find_way(plan_, request_, trail_);
-    name_line();
-    for (std::string& line : text_of(trail_, plan_, request_, way_, nullptr)) say(std::move(line));
+    client_line();
+    if (const auto edited = edit(EditPoint::received, facts_of(received_, identify(received_), nullptr))) {
+      octets_ = *edited;
+      edited_.emplace(*wire::PacketView::parse(octets_));
+    }
+    const Request request{plan_, edited_ ? *edited_ : received_.packet, received_.client,
+                          received_.accounting, received_.now};
+    way_ = find_way(request, &trail_);
+    say(name_text(plan_, way_));
+    trail_lines(request, nullptr);
     if (way_.route == nullptr) realm_line();
-    trail_.clear();
-    if (request_.accounting) {
-      record();
+    if (request.accounting) {
+      record(request);
     } else {
-      decide();
+      decide(request);
     }
     return std::move(out_);
   }
@@ -38,14 +51,22 @@ class Explainer {
     out_.summary = std::move(summary);
   }
 
-  void name_line() {
-    std::string line = fmt::format(
-        "name '{}': user '{}'", escaped(wire::text_in(request_.packet.find(wire::AttributeType::user_name))),
-        escaped(way_.user));
-    line += way_.realm.empty() ? ", no realm" : fmt::format(", realm '{}'", escaped(way_.realm));
-    if (!way_.name_to_send.empty())
-      line += fmt::format("; the plan makes it '{}'", escaped(way_.name_to_send));
-    say(line);
+  void client_line() {
+    const plan::Client& client = received_.client;
+    std::string line = fmt::format("client '{}' ({})", client.name, client.address.text());
+    if (known_.from && client.address.length < known_.from->bits())
+      line += fmt::format(": the longest prefix that holds {}", known_.from->text());
+    say(std::move(line));
+  }
+
+  std::optional<Octets> edit(EditPoint point, const condition::Facts& facts) {
+    if (!plan_.has_edits[static_cast<std::size_t>(point)]) return std::nullopt;
+    return apply_edits(plan_, point, facts, known_.hidden, &out_.lines);
+  }
+
+  void trail_lines(const Request& request, const plan::User* user) {
+    for (std::string& line : text_of(trail_, request, way_, user)) say(std::move(line));
+    trail_.clear();
   }
 
   void realm_line() {
@@ -57,100 +78,134 @@ class Explainer {
     } else {
       std::vector<std::string> names;
       for (const plan::Realm& realm : plan_.realms) names.push_back(realm.name);
-      const auto near = nearest(way_.realm, names);
       say(fmt::format("realm table: '{}' is not there{}: realm_default.unknown decides", escaped(way_.realm),
-                      near ? fmt::format(" (nearest: '{}')", *near) : ""));
+                      quoted_names(names, way_.realm)));
     }
   }
 
-  std::string way_name() const {
-    switch (way_.destination.handling) {
-      case Handling::here:
-        return "handled here";
-      case Handling::forward:
-        return fmt::format("forwarded to group '{}'", plan_.groups[way_.destination.group].name);
-      case Handling::refuse:
-        return "refused";
-      case Handling::ignore:
-        return "ignored";
-    }
-    return "";
+  // The reason in words, with the rule that it comes from.
+  static std::string reason(std::string_view because, const std::string* rule) {
+    return rule == nullptr ? std::string(because) : fmt::format("{} ('{}')", because, *rule);
   }
 
-  void record() {
+  void record(const Request& request) {
     std::string to;
-    for (const std::size_t group : way_.accounting.groups)
+    for (const std::size_t group : way_.accounting.groups) {
+      forward_edits(request, group);
       to += fmt::format(", sent to group '{}'", plan_.groups[group].name);
+    }
     const bool ignored = way_.route != nullptr && way_.destination.handling == Handling::ignore;
-    end(ignored ? Outcome::ignore : Outcome::record, ignored ? "ignored: a route says so" : "recorded" + to);
+    if (ignored) return end(Outcome::ignore, "ignored: " + reason(way_.because, &way_.route->name));
+    replied(request, wire::Code::accounting_response, {});
+    end(Outcome::record, "recorded" + to);
   }
 
-  void decide() {
-    const std::string reason = way_.route != nullptr
-                                   ? fmt::format("{} ('{}')", way_.because, way_.route->name)
-                                   : std::string(way_.because);
+  void decide(const Request& request) {
+    const std::string why = reason(way_.because, way_.route == nullptr ? nullptr : &way_.route->name);
     switch (way_.destination.handling) {
-      case Handling::forward:
-        return end(Outcome::forward, fmt::format("{}: {}", way_name(), reason));
+      case Handling::forward: {
+        const std::string& group = plan_.groups[way_.destination.group].name;
+        forward_edits(request, way_.destination.group);
+        return end(Outcome::forward, fmt::format("forwarded to group '{}': {}", group, why));
+      }
       case Handling::ignore:
-        return end(Outcome::ignore, fmt::format("ignored: {}", reason));
-      case Handling::refuse:
-        if (way_.route != nullptr)
-          reply_lines(reply_message(way_.route->message), fmt::format("route '{}'", way_.route->name));
-        return end(Outcome::reject, fmt::format("rejected: {}", reason));
+        return end(Outcome::ignore, "ignored: " + why);
+      case Handling::refuse: {
+        const Octets message = reply_message(way_.route != nullptr ? way_.route->message : "");
+        if (!message.empty()) reply_lines(message, fmt::format("route '{}'", way_.route->name));
+        replied(request, wire::Code::access_reject, message);
+        return end(Outcome::reject, "rejected: " + why);
+      }
       case Handling::here:
-        return prove();
+        return prove(request);
     }
   }
 
-  void prove() {
+  void forward_edits(const Request& request, std::size_t group) {
+    condition::Facts facts = facts_of(request, way_, nullptr);
+    facts.group = plan_.groups[group].name;
+    (void)edit(EditPoint::forwarding, facts);
+  }
+
+  void prove(const Request& request) {
     const plan::User* user = plan_.user_named(way_.full_name);
-    if (user == nullptr) {
-      std::vector<std::string> names;
-      for (const plan::User& known : plan_.users) names.push_back(known.name);
-      const auto near = nearest(way_.full_name, names);
-      say(fmt::format("users: '{}' is not there{}", escaped(way_.full_name),
-                      near ? fmt::format("; nearest: '{}'", *near) : ""));
-      return end(Outcome::reject, "rejected: no such user here");
+    Candidate candidate{user, proves_nothing(request.packet) ? plan::Proof::client : plan::Proof::password};
+    if (user == nullptr) no_user();
+    if (user == nullptr && candidate.proof == plan::Proof::password)
+      return refuse(request, "no such user here", nullptr);
+    if (user != nullptr) {
+      if (const auto because = why_shut_out(*user, request); !because.empty())
+        return refuse(request, because, nullptr);
     }
-    if (const auto because = why_shut_out(*user, request_.now); !because.empty())
-      return end(Outcome::reject, fmt::format("rejected: {}", because));
-    if (assume_ == Assume::refused) {
-      say("password: taken for wrong");
-      return end(Outcome::reject, "rejected: wrong password");
+    if (candidate.proof == plan::Proof::client) {
+      say("proof: the request proves nothing: access rules with proof = client may let it in");
+    } else {
+      say(fmt::format("password: {}", known_.said));
+      if (known_.assume == Assume::refused) return refuse(request, known_.because, nullptr);
     }
-    say("password: taken for right");
-    const Admission admission = admit(plan_, request_, way_, *user, trail_);
-    for (std::string& line : text_of(trail_, plan_, request_, way_, user)) say(std::move(line));
-    const std::string reason = admission.rule != nullptr
-                                   ? fmt::format("{} ('{}')", admission.because, admission.rule->name)
-                                   : std::string(admission.because);
-    if (admission.permit) {
-      accept_lines(*user, admission.rule);
-      return end(Outcome::accept, "accepted: " + reason);
-    }
-    if (admission.rule != nullptr)
-      reply_lines(reply_message(admission.rule->message),
-                  fmt::format("access rule '{}'", admission.rule->name));
-    end(Outcome::reject, "rejected: " + reason);
+    const Admission admission = admit(request, way_, candidate, &trail_);
+    trail_lines(request, user);
+    if (!admission.permit) return refuse(request, admission.because, admission.rule);
+    const Octets reply = composed(request, user, admission.rule);
+    replied(request, wire::Code::access_accept, reply);
+    end(Outcome::accept, "accepted: " + reason(admission.because, name_of_rule(admission.rule)));
+  }
+
+  static const std::string* name_of_rule(const plan::AccessRule* rule) {
+    return rule == nullptr ? nullptr : &rule->name;
+  }
+
+  void no_user() {
+    std::vector<std::string> names;
+    for (const plan::User& known : plan_.users) names.push_back(known.name);
+    say(fmt::format("users: '{}' is not there{}", escaped(way_.full_name),
+                    quoted_names(names, way_.full_name)));
+  }
+
+  void refuse(const Request& request, std::string_view because, const plan::AccessRule* rule) {
+    replied(request, wire::Code::access_reject,
+            rule == nullptr ? Octets{} : composed(request, nullptr, rule));
+    end(Outcome::reject, "rejected: " + reason(because, name_of_rule(rule)));
   }
 
   // Each attribute of a reply, with where it comes from.
-  void reply_lines(OctetView attributes, const std::string& from) {
-    for (const auto& line : dictionary::describe(*plan_.catalogue, attributes))
-      say(fmt::format("reply: {} {}  from {}", line.name, line.value, from));
+  Octets composed(const Request& request, const plan::User* user, const plan::AccessRule* rule) {
+    static constexpr std::string_view kOwners[] = {"user", "access rule", "reply set"};
+    std::vector<ReplyPart> parts;
+    Octets out = compose_reply(plan_, facts_of(request, way_, user), user, rule, &parts);
+    for (const ReplyPart& part : parts) {
+      const std::string from =
+          fmt::format("{} '{}'", kOwners[static_cast<std::size_t>(part.from)], part.owner);
+      reply_lines(part.attributes, from);
+      if (!part.left_out.empty())
+        say(fmt::format("reply: {} is left out, {}  from {}", part.what->name, part.left_out, from));
+    }
+    return out;
   }
 
-  void accept_lines(const plan::User& user, const plan::AccessRule* rule) {
-    reply_lines(user.reply, fmt::format("user '{}'", user.name));
-    if (rule == nullptr) return;
-    const Octets all = compose_reply(user, rule);
-    reply_lines(OctetView(all).subspan(user.reply.size()), fmt::format("access rule '{}'", rule->name));
+  void reply_lines(OctetView attributes, const std::string& from) {
+    for (const auto& line : dictionary::describe(*plan_.catalogue, attributes)) {
+      if (line.definition == nullptr || line.definition->type != dictionary::DataType::vsa)
+        say(fmt::format("reply: {} {}  from {}", line.name, line.value, from));
+    }
+  }
+
+  void replied(const Request& request, wire::Code code, OctetView attributes) {
+    if (!plan_.has_edits[static_cast<std::size_t>(EditPoint::replying)]) return;
+    wire::PacketBuilder packet(code, 0, {});
+    if (!packet.add_encoded(attributes)) return;
+    const auto reply = *wire::PacketView::parse(packet.finish());
+    condition::Facts facts = facts_of(request, way_, plan_.user_named(way_.full_name));
+    facts.packet = &reply;
+    facts.code = wire::known_name_of(code);
+    (void)apply_edits(plan_, EditPoint::replying, facts, {}, &out_.lines);
   }
 
   const plan::Plan& plan_;
-  const Request& request_;
-  Assume assume_;
+  const Request& received_;
+  const Known& known_;
+  Octets octets_;  // as edited
+  std::optional<wire::PacketView> edited_;
   Way way_;
   Trail trail_;
   Explanation out_;
@@ -163,8 +218,58 @@ std::string_view name_of(Explanation::Outcome outcome) {
   return kNames[static_cast<std::size_t>(outcome)];
 }
 
-Explanation explain(const plan::Plan& plan, const Request& request, Assume assume) {
-  return Explainer(plan, request, assume).run();
+Known assumed(bool refused) {
+  Known out;
+  if (!refused) return out;
+  out.assume = Assume::refused;
+  out.said = "taken for wrong";
+  return out;
+}
+
+Explanation explain(const Request& request, const Known& known) {
+  return Explainer(request, known).run();
+}
+
+std::string name_text(const plan::Plan& plan, const Way& way) {
+  const auto& forms = plan.sign_in.name_forms;
+  std::string out = fmt::format("name '{}'", escaped(way.name));
+  std::vector<std::string> tried;
+  for (std::size_t i = 0; i < std::min(way.form, forms.size()); ++i)
+    tried.push_back(fmt::format("not {}", identity::name_of(forms[i])));
+  if (way.form != Way::kNoForm) tried.emplace_back(identity::name_of(forms[way.form]));
+  if (forms.size() > 1) out += fmt::format(" ({})", join(tried, ", "));
+  out += fmt::format(": user '{}'", escaped(way.user));
+  out += way.realm.empty() ? ", no realm" : fmt::format(", realm '{}'", escaped(way.realm));
+  if (!way.alias.empty()) out += fmt::format(" by its other name '{}'", way.alias);
+  if (!way.name_to_send.empty()) out += fmt::format("; the plan makes it '{}'", escaped(way.name_to_send));
+  return out;
+}
+
+std::vector<std::string> text_of(const Trail& trail, const Request& request, const Way& way,
+                                 const plan::User* user) {
+  const plan::Plan& plan = request.plan;
+  const condition::Facts facts = facts_of(request, way, user);
+  std::vector<std::string> out;
+  for (const Step& step : trail) {
+    const bool route = step.what == Step::What::route;
+    const std::string& name = route ? plan.routes[step.rule].name : plan.access_rules[step.rule].name;
+    const condition::Condition* when =
+        route ? &plan.routes[step.rule].when
+              : (plan.access_rules[step.rule].when ? &*plan.access_rules[step.rule].when : nullptr);
+    std::string line = fmt::format("{} {} '{}': {}", route ? "route" : "access rule", step.rule + 1, name,
+                                   step.matched ? "yes" : "no");
+    if (step.decided_by == Step::kOtherProof) {
+      const bool client = plan.access_rules[step.rule].proof == plan::Proof::client;
+      line += client ? ", it looks at requests that prove nothing (proof = client)"
+                     : ", it looks at proved users alone (proof = password)";
+    } else if (when == nullptr) {
+      line += ", it always matches";
+    } else {
+      line += ", " + when->text_of(step.decided_by, facts);
+    }
+    out.push_back(std::move(line));
+  }
+  return out;
 }
 
 }  // namespace jembatan::decide

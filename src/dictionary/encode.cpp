@@ -199,6 +199,11 @@ Result<const Definition*> find_named(const Catalogue& catalogue, std::string_vie
                                            near ? fmt::format("; nearest: '{}'", *near) : ""));
 }
 
+Result<Octets> wrap(const Catalogue& catalogue, const Definition& definition, OctetView value) {
+  auto out = wrapped(catalogue, definition.path, Octets(value.begin(), value.end()));
+  return out ? out : out.error().at(definition.name);
+}
+
 Result<Octets> encode(const Catalogue& catalogue, std::string_view name, std::string_view value,
                       const Hide& hide) {
   const auto number = parse_path(name);

@@ -20,6 +20,9 @@ using Hide = std::function<Result<Octets>(Hiding hiding, OctetView value)>;
 Result<Octets> encode(const Catalogue& catalogue, std::string_view name, std::string_view value,
                       const Hide& hide = {});
 
+/// The same for a value that is octets already.
+Result<Octets> wrap(const Catalogue& catalogue, const Definition& definition, OctetView value);
+
 /// The definition that a name with or without a tag belongs to.
 ///   errors  Errc::not_found with the nearest name
 Result<const Definition*> find_named(const Catalogue& catalogue, std::string_view name);

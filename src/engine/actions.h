@@ -6,6 +6,7 @@
 #include "accounting/store.h"
 #include "base/slots.h"
 #include "engine/outcome.h"
+#include "engine/story.h"
 #include "identity/password.h"
 #include "plan/plan.h"
 #include "wire/code.h"
@@ -22,10 +23,12 @@ struct Event {
   Endpoint source;
   std::string client;        ///< empty if unknown
   std::string user;          ///< as received
+  std::string realm;         ///< as the plan understands it
   std::string server;        ///< "GROUP/SERVER" that answered, empty if handled here
   std::string_view because;  ///< the reason in words; a literal
   std::string detail;        ///< what the reason is about, may be empty
   std::chrono::microseconds took{0};
+  StoryPtr story;  ///< of requests that were decided; null: of others
 };
 
 /// A change of state that is about no single request.

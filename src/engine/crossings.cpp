@@ -44,6 +44,8 @@ std::string_view not_genuine(const PacketView& reply, const wire::Authenticator&
 
 }  // namespace
 
+void Composer::asked(Ticket, std::size_t, bool, Now) {}
+
 Crossings::Crossings(Composer& composer, Random& random, Counters& counters, std::size_t most)
     : composer_(composer), random_(random), counters_(counters), slots_(most) {}
 
@@ -59,13 +61,13 @@ Result<Ticket> Crossings::start(Ticket owner, forward::LivePlanPtr live, std::si
   crossing->id.reset();
   const auto step = crossing->way.start(crossing->plan_group(), crossing->health(), random_, now.steady);
   Status asked = fail(Errc::unreachable, "the group has no server");
-  if (step == Forwarding::Step::ask) asked = ask_server(ticket, *crossing, out);
+  if (step == Forwarding::Step::ask) asked = ask_server(ticket, *crossing, now, out);
   if (asked) return ticket;
   end(ticket);
   return asked.error();
 }
 
-Status Crossings::ask_server(Ticket ticket, Crossing& crossing, Actions& out) {
+Status Crossings::ask_server(Ticket ticket, Crossing& crossing, Now now, Actions& out) {
   if (crossing.id) identifiers_.release(crossing.server, *crossing.id);
   const plan::Server& server = crossing.plan_server();
   crossing.server = forward::endpoint_of(server, crossing.purpose);
@@ -93,6 +95,7 @@ Status Crossings::ask_server(Ticket ticket, Crossing& crossing, Actions& out) {
   }
   crossing.packet.assign(octets.begin(), octets.end());
   send(ticket, crossing, out);
+  composer_.asked(crossing.owner, crossing.way.server(), false, now);
   return {};
 }
 
@@ -188,10 +191,11 @@ std::vector<Crossings::GivenUp> Crossings::on_timer(Now now, Actions& out) {
     Status asked;
     switch (crossing->way.on_silence(group, crossing->health(), random_, now.steady)) {
       case Forwarding::Step::ask:
-        asked = ask_server(timer.crossing, *crossing, out);
+        asked = ask_server(timer.crossing, *crossing, now, out);
         break;
       case Forwarding::Step::ask_again:
         send(timer.crossing, *crossing, out);
+        composer_.asked(crossing->owner, crossing->way.server(), true, now);
         break;
       case Forwarding::Step::give_up:
         asked = fail(Errc::unreachable, fmt::format("group {}: {} asked, none answered", group.name,

@@ -18,6 +18,10 @@ class Composer {
   ///   authenticator  Request Authenticator of the new packet: passwords are hidden with it
   virtual Status compose(Ticket owner, const plan::Server& server, const wire::Authenticator& authenticator,
                          wire::PacketBuilder& out) = 0;
+  /// The packet is on its way.
+  ///   server  place in the group
+  ///   again   the same octets as before
+  virtual void asked(Ticket owner, std::size_t server, bool again, Now now);
 };
 
 /// All requests of one thread that wait for the answer of another server: builds and signs them, sends them
@@ -76,7 +80,7 @@ class Crossings {
     Ticket crossing;
     bool operator>(const Timer& other) const { return at > other.at; }
   };
-  Status ask_server(Ticket ticket, Crossing& crossing, Actions& out);
+  Status ask_server(Ticket ticket, Crossing& crossing, Now now, Actions& out);
   void send(Ticket ticket, Crossing& crossing, Actions& out);
   void end(Ticket ticket);
   void note(const Crossing& crossing, forward::ServerHealth::Change change, Now now, Actions& out) const;

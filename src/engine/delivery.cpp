@@ -2,6 +2,9 @@
 
 #include <fmt/format.h>
 
+#include "decide/edits.h"
+#include "decide/packet_edit.h"
+
 namespace jembatan::engine {
 
 Delivery::Delivery(Random& random, Counters& counters, std::size_t most_under_way)
@@ -35,9 +38,35 @@ void Delivery::offer(std::vector<accounting::Undelivered> records, Now now, Acti
   }
 }
 
-Status Delivery::compose(Ticket owner, const plan::Server&, const wire::Authenticator&,
+Status Delivery::compose(Ticket owner, const plan::Server& server, const wire::Authenticator&,
                          wire::PacketBuilder& out) {
-  return out.add_encoded(parcels_.get(owner)->attributes);
+  const Parcel& parcel = *parcels_.get(owner);
+  const auto changed = edited(parcel, server);
+  return out.add_encoded(changed ? OctetView(*changed).subspan(wire::kHeader) : OctetView(parcel.attributes));
+}
+
+// The record under the name that the plan makes for the next hop, after the edits before forwarding; hidden
+// values are out of their reach.
+std::optional<Octets> Delivery::edited(const Parcel& parcel, const plan::Server& server) const {
+  const plan::Plan& plan = *live_->plan;
+  wire::PacketBuilder whole(wire::Code::accounting_request, 0, {});
+  if (!whole.add_encoded(parcel.attributes)) return std::nullopt;
+  const wire::PacketView packet = *wire::PacketView::parse(whole.finish());
+  static const plan::Client kGone;
+  const plan::Client* client = plan.client_named(parcel.item.record.client);
+  const decide::Request asked{plan, packet, client == nullptr ? kGone : *client, true,
+                              parcel.item.record.received};
+  const decide::Way way = decide::find_way(asked);
+  auto renamed = decide::with_user_name(packet, way.name_to_send, *plan.catalogue);
+  if (!plan.has_edits[static_cast<std::size_t>(plan::EditPoint::forwarding)]) return renamed;
+  const wire::PacketView named = renamed ? *wire::PacketView::parse(*renamed) : packet;
+  condition::Facts facts = decide::facts_of(asked, way, nullptr);
+  facts.packet = &named;
+  facts.client = parcel.item.record.client;
+  facts.group = parcel.item.group;
+  facts.server = server.name;
+  auto changed = decide::apply_edits(plan, plan::EditPoint::forwarding, facts, {});
+  return changed ? std::move(changed) : std::move(renamed);
 }
 
 void Delivery::on_reply(std::uint16_t lane, const Endpoint& from, OctetView octets, Now now, Actions& out) {

@@ -29,14 +29,15 @@ class Delivery final : private Composer {
   std::size_t under_way() const { return parcels_.taken(); }
 
  private:
-  Status compose(Ticket owner, const plan::Server& server, const wire::Authenticator& authenticator,
-                 wire::PacketBuilder& out) override;
-  std::optional<std::size_t> group_named(const std::string& name) const;
-
   struct Parcel {
     accounting::Undelivered item;
     Octets attributes;
   };
+  std::optional<Octets> edited(const Parcel& parcel, const plan::Server& server) const;
+  Status compose(Ticket owner, const plan::Server& server, const wire::Authenticator& authenticator,
+                 wire::PacketBuilder& out) override;
+  std::optional<std::size_t> group_named(const std::string& name) const;
+
   std::size_t most_;
   forward::LivePlanPtr live_;
   Slots<Parcel> parcels_;

@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "base/text.h"
+#include "decide/packet_edit.h"
 #include "engine/rehide.h"
 #include "wire/authenticator.h"
 #include "wire/hidden.h"
@@ -22,6 +23,10 @@ constexpr std::uint8_t kChapChallenge = 60;  // RFC 2865 §5.40
 Outcome outcome_of(Code code) {
   if (code == Code::access_accept) return Outcome::accepted;
   return code == Code::access_challenge ? Outcome::challenged : Outcome::rejected;
+}
+
+std::chrono::microseconds since(const Now& arrived, const Now& now) {
+  return std::chrono::duration_cast<std::chrono::microseconds>(now.steady - arrived.steady);
 }
 
 }  // namespace
@@ -50,7 +55,20 @@ void Engine::drop(const Datagram& in, const plan::Client* client, Ending ending,
   out.events.push_back(std::move(event));
 }
 
-void Engine::tell(const Request& request, Ending ending) {
+StoryPtr Engine::story_of(const Request& request, const Ending& ending, OctetView reply) {
+  auto out = std::make_shared<Story>();
+  out->live = request.live;
+  out->client = &request.client;
+  out->request.assign(request.received.begin(), request.received.end());
+  out->reply.assign(reply.begin(), reply.end());
+  out->arrived = request.arrived.wall;
+  out->assume = ending.assume;
+  out->group = request.way->destination.group;
+  if (request.marks != nullptr) out->marks = *request.marks;
+  return out;
+}
+
+void Engine::tell(const Request& request, Ending ending, OctetView reply) {
   counters_.ended(ending.outcome);
   Event& event = request.out.events.emplace_back();
   event.at = request.now.wall;
@@ -60,10 +78,14 @@ void Engine::tell(const Request& request, Ending ending) {
   event.source = request.in.from;
   event.client = request.client.name;
   event.user = text_in(request.packet.find(AttributeType::user_name));
+  if (request.way != nullptr) {
+    event.realm = request.way->realm;
+    event.story = story_of(request, ending, reply);
+  }
   event.server = std::move(ending.server);
   event.because = ending.because;
   event.detail = std::move(ending.detail);
-  event.took = std::chrono::duration_cast<std::chrono::microseconds>(request.now.steady - request.arrived);
+  event.took = request.age();
 }
 
 void Engine::no_reply(const Request& request, Ending ending) {
@@ -71,20 +93,36 @@ void Engine::no_reply(const Request& request, Ending ending) {
   tell(request, std::move(ending));
 }
 
-void Engine::reply(const Request& request, Code code, OctetView attributes, Ending ending) {
-  wire::PacketBuilder packet = begin_reply(request, code);
-  const Status built = packet.add_encoded(attributes);
-  send_reply(request, packet, built, std::move(ending));
+std::optional<Octets> Engine::edited(const decide::Request& asked, const decide::Way* way,
+                                     const Edited& what) {
+  const plan::Plan& plan = asked.plan;
+  if (!plan.has_edits[static_cast<std::size_t>(what.point)]) return std::nullopt;
+  const decide::Way found = way == nullptr ? decide::identify(asked) : decide::Way{};
+  if (way == nullptr) way = &found;
+  condition::Facts facts = decide::facts_of(asked, *way, plan.user_named(way->full_name));
+  facts.packet = &what.packet;
+  facts.code = wire::known_name_of(what.packet.code());
+  if (way->destination.handling == plan::Handling::forward)
+    facts.group = plan.groups[way->destination.group].name;
+  if (what.server != nullptr) facts.server = what.server->name;
+  return decide::apply_edits(plan, what.point, facts, hidden_values(what.with, random_));
 }
 
-wire::PacketBuilder Engine::begin_reply(const Request& request, Code code) {
+void Engine::reply(const Request& request, Code code, OctetView attributes, Ending ending) {
   wire::PacketBuilder packet(code, request.packet.identifier(), request.packet.authenticator());
   if (code != Code::accounting_response) (void)packet.add_message_authenticator();  // first: RFC 3579 §3.2
-  return packet;
-}
-
-void Engine::send_reply(const Request& request, wire::PacketBuilder& packet, Status built, Ending ending) {
-  for (const wire::Attribute attribute : request.packet.attributes()) {
+  Status built = packet.add_encoded(attributes);
+  const HiddenWith with{request.secret(), request.packet.authenticator()};
+  std::optional<Octets> changed;
+  if (built) {
+    const PacketView plain = *PacketView::parse(packet.finish());
+    changed = edited(request.asked(), request.way, {plan::EditPoint::replying, plain, with});
+  }
+  if (changed) {
+    packet = wire::PacketBuilder(code, request.packet.identifier(), request.packet.authenticator());
+    built = packet.add_encoded(OctetView(*changed).subspan(wire::kHeader));
+  }
+  for (const wire::Attribute attribute : PacketView::parse(request.received)->attributes()) {
     if (!built || attribute.type != AttributeType::proxy_state) continue;
     built = packet.add(attribute.type, attribute.value);  // RFC 2865 §5.33: all, in their order
   }
@@ -100,7 +138,22 @@ void Engine::send_reply(const Request& request, wire::PacketBuilder& packet, Sta
   }
   request.out.replies.push_back(
       {request.in.listener, request.in.from, request.in.to, request.out.keep(octets)});
-  tell(request, std::move(ending));
+  if (code == Code::access_reject) show_rejected(request);
+  tell(request, std::move(ending), octets);
+}
+
+// To somebody who is allowed to see the rejected passwords of this user now.
+void Engine::show_rejected(const Request& request) const {
+  if (settings_.watch == nullptr || request.way == nullptr ||
+      !settings_.watch->wants(request.way->full_name, request.now.wall))
+    return;
+  const auto hidden = request.packet.find(AttributeType::user_password);
+  if (!hidden) return;
+  auto typed = wire::reveal_password(hidden->value, request.packet.authenticator(), request.secret());
+  if (!typed) return;
+  settings_.watch->rejected(request.way->full_name, request.client.name, request.now.wall,
+                            Secret(text_of(*typed)));
+  wipe(*typed);
 }
 
 Ticket Engine::keep(const Request& request) {
@@ -114,13 +167,17 @@ Ticket Engine::keep(const Request& request) {
   pending->listener = request.in.listener;
   pending->from = request.in.from;
   pending->to = request.in.to;
+  const bool same = request.received.data() == request.packet.octets().data();
+  pending->received.assign(request.received.begin(),
+                           same ? request.received.begin() : request.received.end());
   pending->arrived = request.arrived;
   pending->live = request.live;
   pending->client = &request.client;
   pending->which_secret = request.which_secret;
   pending->repeat = request.repeat;
   pending->user = nullptr;
-  pending->user_name.clear();
+  pending->way = *request.way;
+  pending->marks.clear();
   pending->crossing = {};
   if (under_way_.size() >= 2 * pending_.taken() + 64) {
     std::erase_if(under_way_, [this](Ticket t) { return pending_.get(t) == nullptr; });
@@ -137,19 +194,20 @@ void Engine::finish(Ticket ticket, Now now, Actions& out, Step step) {
   const Result<PacketView> packet = PacketView::parse(pending.octets);
   const Datagram in{pending.listener, pending.from, pending.to, pending.octets};
   step(Request{*packet, in, pending.live, *pending.client, pending.which_secret, pending.repeat,
-               pending.arrived, now, out},
+               pending.arrived, now, out, pending.received.empty() ? packet->octets() : pending.received,
+               &pending.way, &pending.marks},
        pending);
   found->live.reset();
   pending_.release(ticket);
 }
 
 void Engine::on_proved(Ticket ticket, bool matches, Now now, Actions& out) {
+  if (Pending* pending = pending_.get(ticket))
+    pending->marks.push_back({Mark::What::compared, 0, since(pending->arrived, now)});
   finish(ticket, now, out, [&](const Request& request, const Pending& pending) {
     const auto hidden = request.packet.find(AttributeType::user_password);
     auto typed = wire::reveal_password(hidden->value, request.packet.authenticator(), request.secret());
-    trail_.clear();
-    const decide::Way way = decide::find_way(*request.live->plan, asked_of(request), trail_);
-    proved(request, way, *pending.user, matches, *typed);
+    proved(request, *pending.user, matches, *typed);
     wipe(*typed);
   });
 }
@@ -175,29 +233,45 @@ void Engine::on_recorded(Ticket ticket, const Result<accounting::Kept>& kept, No
   });
 }
 
+// The request as it goes to a server, if that differs: with the name that the plan made, after its edits.
+std::optional<Octets> Engine::outgoing(const Pending& pending, const PacketView& packet,
+                                       const plan::Server& server) {
+  const plan::Plan& plan = *pending.live->plan;
+  const decide::Way& way = pending.way;
+  auto renamed = decide::with_user_name(packet, way.name_to_send, *plan.catalogue);
+  const PacketView named = renamed ? *PacketView::parse(*renamed) : packet;
+  const HiddenWith with{pending.client->secret_of(pending.which_secret), packet.authenticator()};
+  const decide::Request asked{plan, named, *pending.client, false, pending.arrived.wall};
+  auto changed = edited(asked, &way, {plan::EditPoint::forwarding, named, with, &server});
+  return changed ? std::move(changed) : std::move(renamed);
+}
+
+void Engine::asked(Ticket owner, std::size_t server, bool again, Now now) {
+  Pending& pending = *pending_.get(owner);
+  pending.marks.push_back({again ? Mark::What::asked_again : Mark::What::asked,
+                           static_cast<std::uint16_t>(server), since(pending.arrived, now)});
+}
+
 Status Engine::compose(Ticket owner, const plan::Server& server, const wire::Authenticator& authenticator,
                        wire::PacketBuilder& out) {
   const Pending& pending = *pending_.get(owner);
-  const Result<PacketView> packet = PacketView::parse(pending.octets);
-  const HiddenWith from{pending.client->secret_of(pending.which_secret), packet->authenticator()};
+  const PacketView kept = *PacketView::parse(pending.octets);
+  const auto changed = outgoing(pending, kept, server);
+  const PacketView packet = changed ? *PacketView::parse(*changed) : kept;
+  const HiddenWith from{pending.client->secret_of(pending.which_secret), packet.authenticator()};
   const HiddenWith to{server.secret, authenticator};
   bool chap = false;
   bool challenge = false;
-  for (const wire::Attribute attribute : packet->attributes()) {
-    Status added;
+  for (const wire::Attribute attribute : packet.attributes()) {
     chap = chap || static_cast<std::uint8_t>(attribute.type) == kChapPassword;
     challenge = challenge || static_cast<std::uint8_t>(attribute.type) == kChapChallenge;
     if (attribute.type == AttributeType::message_authenticator) continue;
-    if (attribute.type == AttributeType::user_name && !pending.user_name.empty()) {
-      added = out.add(attribute.type, std::string_view(pending.user_name));
-    } else {
-      added = copy_attribute(*pending.live->plan->catalogue, *packet, attribute, from, to, out);
-    }
+    const Status added = copy_attribute(*pending.live->plan->catalogue, packet, attribute, from, to, out);
     if (!added) return added;
   }
   if (chap && !challenge) {  // the challenge was the Request Authenticator, which changes (RFC 2865 §5.40)
     const Status added =
-        out.add(static_cast<AttributeType>(kChapChallenge), OctetView(packet->authenticator()));
+        out.add(static_cast<AttributeType>(kChapChallenge), OctetView(packet.authenticator()));
     if (!added) return added;
   }
   std::uint8_t state[8];  // ours, behind all others (RFC 2865 §5.33)
@@ -209,27 +283,39 @@ Status Engine::compose(Ticket owner, const plan::Server& server, const wire::Aut
 void Engine::on_reply(std::uint16_t lane, const Endpoint& from, OctetView octets, Now now, Actions& out) {
   const auto arrived = crossings_.on_reply(lane, from, octets, now, out);
   if (!arrived) return;
+  if (Pending* pending = pending_.get(arrived->owner)) {
+    const auto server = static_cast<std::uint16_t>(
+        arrived->server - pending->live->plan->groups[pending->way.destination.group].servers.data());
+    pending->marks.push_back({Mark::What::answered, server, since(pending->arrived, now)});
+  }
   finish(arrived->owner, now, out, [&](const Request& request, const Pending&) {
-    const Code code = arrived->reply.code();
     const HiddenWith theirs{arrived->server->secret, arrived->request};
     const HiddenWith ours{request.secret(), request.packet.authenticator()};
-    wire::PacketBuilder packet = begin_reply(request, code);
+    const auto changed = edited(request.asked(), request.way,
+                                {plan::EditPoint::answered, arrived->reply, theirs, arrived->server});
+    const PacketView answer = changed ? *PacketView::parse(*changed) : arrived->reply;
+    const Code code = answer.code();
+    wire::PacketBuilder packet(code, answer.identifier(), answer.authenticator());
     Status built;
-    for (const wire::Attribute attribute : arrived->reply.attributes()) {
+    for (const wire::Attribute attribute : answer.attributes()) {
       // Both belong to one hop; the client's own Proxy-State attributes come back with the reply.
       const bool of_the_hop = attribute.type == AttributeType::message_authenticator ||
                               attribute.type == AttributeType::proxy_state;
       if (!built || of_the_hop) continue;
-      built = copy_attribute(*request.live->plan->catalogue, arrived->reply, attribute, theirs, ours, packet);
+      built = copy_attribute(*request.live->plan->catalogue, answer, attribute, theirs, ours, packet);
     }
-    send_reply(request, packet, built, {outcome_of(code), "the server's answer", "", arrived->server_name});
+    if (!built)
+      return no_reply(request,
+                      {Outcome::overloaded, "the reply does not fit into a packet", built.error().text});
+    reply(request, code, OctetView(packet.finish()).subspan(wire::kHeader),
+          {outcome_of(code), "the server's answer", "", arrived->server_name});
   });
 }
 
 void Engine::on_timer(Now now, Actions& out) {
   for (const Crossings::GivenUp& given_up : crossings_.on_timer(now, out)) {
     finish(given_up.owner, now, out, [&](const Request& request, const Pending& pending) {
-      if (request.live->plan->groups[pending.group].when_silent == plan::WhenSilent::refuse) {
+      if (request.live->plan->groups[pending.way.destination.group].when_silent == plan::WhenSilent::refuse) {
         return reply(request, Code::access_reject, {},
                      {Outcome::rejected, "no server answered", given_up.why});
       }

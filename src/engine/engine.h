@@ -2,7 +2,10 @@
 // The life of a request, without sockets: datagrams and time go in, what is to be done comes out.
 #include "decide/decide.h"
 #include "engine/crossings.h"
+#include "engine/rehide.h"
 #include "engine/repeats.h"
+#include "engine/slowdown.h"
+#include "engine/watch.h"
 
 namespace jembatan::engine {
 
@@ -26,6 +29,7 @@ struct Settings {
   Duration keep_replies{
       10000};  ///< how long a repeated request gets the same reply (RFC 5080 §2.2.2: 5 to 30 s)
   std::size_t most_pending = 16384;
+  PasswordWatch* watch = nullptr;  ///< null: nobody sees rejected passwords
 };
 
 /// One worker's share of the node. Everything here belongs to one thread; plans and healths are shared.
@@ -58,14 +62,15 @@ class Engine final : private Composer {
     std::uint16_t listener = 0;
     Endpoint from;
     IpAddress to;
-    TimePoint arrived;
+    Octets received;  ///< before the plan's edits; empty: they changed nothing
+    Now arrived;
     forward::LivePlanPtr live;
     const plan::Client* client = nullptr;
     plan::WhichSecret which_secret{};
     Repeats::Handle repeat;
     const plan::User* user = nullptr;
-    std::string user_name;  ///< as sent on; empty: unchanged
-    std::size_t group = 0;
+    decide::Way way;
+    std::vector<Mark> marks;
     Ticket crossing;
   };
   /// One request while a step looks at it: what is known so far. Views only.
@@ -76,17 +81,27 @@ class Engine final : private Composer {
     const plan::Client& client;
     plan::WhichSecret which_secret;  ///< the one that the client used
     Repeats::Handle repeat;
-    TimePoint arrived;
+    Now arrived;
     Now now;
     Actions& out;
+    OctetView received = {};           ///< before the plan's edits
+    const decide::Way* way = nullptr;  ///< once it is known
+    const std::vector<Mark>* marks = nullptr;
 
     const wire::SharedSecret& secret() const { return client.secret_of(which_secret); }
+    bool accounting() const { return packet.code() == wire::Code::accounting_request; }
+    /// As it is decided, at the time when it arrived.
+    decide::Request asked() const { return {*live->plan, packet, client, accounting(), arrived.wall}; }
+    std::chrono::microseconds age() const {
+      return std::chrono::duration_cast<std::chrono::microseconds>(now.steady - arrived.steady);
+    }
   };
   struct Ending {
     Outcome outcome{};
     std::string_view because = {};
     std::string detail = {};
     std::string server = {};
+    decide::Assume assume = decide::Assume::proven;  ///< refused: the password, or what stands for it, was
   };
 
   // The steps, in the order of handle().
@@ -95,31 +110,42 @@ class Engine final : private Composer {
                                           const Datagram& in, Now now, Actions& out);
   void answer_status(const Request& request);
   void decide(const Request& request);
-  decide::Request asked_of(const Request& request) const;
-  void decide_access(const Request& request, const decide::Way& way);
-  void prove(const Request& request, const decide::Way& way);
-  void proved(const Request& request, const decide::Way& way, const plan::User& user, bool matches,
-              OctetView typed);
-  void admit(const Request& request, const decide::Way& way, const plan::User& user, OctetView besides = {});
-  void forward_access(const Request& request, const decide::Way& way);
-  void record(const Request& request, const decide::Way& way);
+  void decide_edited(Request request);
+  void decide_access(const Request& request);
+  void prove(const Request& request);
+  void prove_password(const Request& request, const plan::User& user);
+  void proved(const Request& request, const plan::User& user, bool matches, OctetView typed);
+  void wrong_password(const Request& request, const plan::User& user, Ending ending, OctetView besides = {});
+  void admit(const Request& request, const decide::Candidate& candidate, OctetView besides = {});
+  void forward_access(const Request& request);
+  void record(const Request& request);
+  /// Does the plan's edits at a point to a packet of this request; nothing if none was done.
+  struct Edited {
+    plan::EditPoint point{};
+    const wire::PacketView& packet;
+    HiddenWith with;
+    const plan::Server* server = nullptr;  ///< that is asked, or that answered
+  };
+  std::optional<Octets> edited(const decide::Request& asked, const decide::Way* way, const Edited& what);
 
-  // Endings: each datagram meets one of them.
+  // Endings: each datagram meets one of them. A reply goes out signed, after the plan's edits, with the
+  // client's Proxy-State attributes.
   void drop(const Datagram& in, const plan::Client* client, Ending ending, Now now, Actions& out);
   void reply(const Request& request, wire::Code code, OctetView attributes, Ending ending);
-  static wire::PacketBuilder begin_reply(const Request& request, wire::Code code);
-  /// Adds what the client's Proxy-State attributes were, signs and sends, if the packet could be built so
-  /// far.
-  void send_reply(const Request& request, wire::PacketBuilder& packet, Status built, Ending ending);
   void no_reply(const Request& request, Ending ending);
-  void tell(const Request& request, Ending ending);
+  void tell(const Request& request, Ending ending, OctetView reply = {});
+  static StoryPtr story_of(const Request& request, const Ending& ending, OctetView reply);
+  void show_rejected(const Request& request) const;
 
   Ticket keep(const Request& request);
   /// Runs `step` with the pending request as it was, then forgets it.
   template <class Step>
   void finish(Ticket ticket, Now now, Actions& out, Step step);
+  std::optional<Octets> outgoing(const Pending& pending, const wire::PacketView& packet,
+                                 const plan::Server& server);
   Status compose(Ticket owner, const plan::Server& server, const wire::Authenticator& authenticator,
                  wire::PacketBuilder& out) override;
+  void asked(Ticket owner, std::size_t server, bool again, Now now) override;
 
   Settings settings_;
   Random& random_;
@@ -129,7 +155,7 @@ class Engine final : private Composer {
   Slots<Pending> pending_;
   std::vector<Ticket> under_way_;  // every ticket of pending_, and ended ones; swept when it grows
   Crossings crossings_;
-  decide::Trail trail_;  // of the request that is being decided; its room is used again
+  Slowdown slowdown_;
 };
 
 }  // namespace jembatan::engine

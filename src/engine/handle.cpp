@@ -4,8 +4,10 @@
 #include <algorithm>
 
 #include "base/text.h"
+#include "decide/compose.h"
 #include "engine/engine.h"
 #include "engine/methods.h"
+#include "identity/shape.h"
 #include "wire/authenticator.h"
 #include "wire/hidden.h"
 
@@ -36,7 +38,8 @@ void Engine::handle(const Datagram& in, Now now, Actions& out) {
   if (client->old_secret) live->activity_of(*client).verified(*which_secret, now.wall);
   const Repeats::Key key{in.from, in.listener, packet->identifier()};
   const Repeats::Found before = repeats_.look(key, packet->authenticator(), now.steady);  // RFC 5080 §2.2.2
-  const Request request{*packet, in, live, *client, *which_secret, before.handle, now.steady, now, out};
+  const Request request{*packet,       in,  live, *client, *which_secret,
+                        before.handle, now, now,  out,     packet->octets()};
   switch (before.seen) {
     case Repeats::Seen::waiting:
       return tell(request, {Outcome::repeat_waiting, "the first is still being worked on"});
@@ -122,26 +125,31 @@ void Engine::answer_status(const Request& request) {
         {Outcome::status_answered, "the server is alive"});
 }
 
-decide::Request Engine::asked_of(const Request& request) const {
-  const bool accounting = request.packet.code() == Code::accounting_request;
-  return {request.packet, request.client, accounting, request.now.wall};
-}
-
 void Engine::decide(const Request& request) {
-  trail_.clear();
-  const decide::Way way = decide::find_way(*request.live->plan, asked_of(request), trail_);
-  if (request.packet.code() == Code::accounting_request) return record(request, way);
-  decide_access(request, way);
+  const HiddenWith with{request.secret(), request.packet.authenticator()};
+  const auto changed = edited(request.asked(), nullptr, {plan::EditPoint::received, request.packet, with});
+  if (!changed) return decide_edited(request);
+  const PacketView packet = *PacketView::parse(*changed);
+  decide_edited({packet, request.in, request.live, request.client, request.which_secret, request.repeat,
+                 request.arrived, request.now, request.out, request.received});
 }
 
-void Engine::decide_access(const Request& request, const decide::Way& way) {
+void Engine::decide_edited(Request request) {
+  const decide::Way way = decide::find_way(request.asked());
+  request.way = &way;
+  if (request.accounting()) return record(request);
+  decide_access(request);
+}
+
+void Engine::decide_access(const Request& request) {
+  const decide::Way& way = *request.way;
   // Of a route its name; of the realm table the realm that led there.
   const std::string about = way.route != nullptr ? way.route->name : way.realm;
   switch (way.destination.handling) {
     case plan::Handling::here:
-      return prove(request, way);
+      return prove(request);
     case plan::Handling::forward:
-      return forward_access(request, way);
+      return forward_access(request);
     case plan::Handling::ignore:
       return no_reply(request, {Outcome::ignored, way.because, about});
     case plan::Handling::refuse:
@@ -151,81 +159,104 @@ void Engine::decide_access(const Request& request, const decide::Way& way) {
   }
 }
 
-void Engine::prove(const Request& request, const decide::Way& way) {
-  const plan::User* user = request.live->plan->user_named(way.full_name);
+void Engine::prove(const Request& request) {
+  const plan::User* user = request.live->plan->user_named(request.way->full_name);
   const auto refuse = [&](std::string_view because) {
     reply(request, Code::access_reject, {}, {Outcome::rejected, because});
   };
-  if (user == nullptr) return refuse("no such user here");
-  if (const auto because = decide::why_shut_out(*user, request.now.wall); !because.empty())
-    return refuse(because);
-  if (const auto challenged = prove_challenge(request.packet, *user, request.secret(), random_)) {
-    if (challenged->right) return admit(request, way, *user, challenged->accept);
-    return reply(request, Code::access_reject, challenged->reject, {Outcome::rejected, challenged->because});
+  const bool unproved = decide::proves_nothing(request.packet);
+  if (user == nullptr && !unproved) return refuse("no such user here");
+  if (user != nullptr) {
+    if (const auto because = decide::why_shut_out(*user, request.asked()); !because.empty())
+      return refuse(because);
+  }
+  if (!unproved) return prove_password(request, *user);
+  if (!request.packet.find(AttributeType::message_authenticator))
+    return refuse("a request that proves nothing must carry Message-Authenticator");
+  admit(request, {user, plan::Proof::client});
+}
+
+void Engine::prove_password(const Request& request, const plan::User& user) {
+  const auto refuse = [&](std::string_view because, std::string detail = {}) {
+    reply(request, Code::access_reject, {},
+          {Outcome::rejected, because, std::move(detail), "", decide::Assume::refused});
+  };
+  if (const auto wait = slowdown_.wait(user, request.client, request.now.steady))
+    return refuse("too many wrong passwords in a row", "looked at again in " + jembatan::text_of(*wait));
+  if (const auto challenged =
+          prove_challenge(request.packet, {user, request.way->user}, request.secret(), random_)) {
+    if (!challenged->right)
+      return wrong_password(request, user, {Outcome::rejected, challenged->because}, challenged->reject);
+    slowdown_.right(user, request.client);
+    return admit(request, {&user}, challenged->accept);
   }
   const auto hidden = request.packet.find(AttributeType::user_password);
-  if (!hidden)
-    return refuse("the request proves nothing that can be checked here: PAP, CHAP and MS-CHAP can");
+  if (!hidden) return refuse("the method cannot be proved here: PAP, CHAP and MS-CHAP can");
   auto typed = wire::reveal_password(hidden->value, request.packet.authenticator(), request.secret());
   if (!typed)
     return no_reply(request, {Outcome::malformed, "User-Password cannot be opened", typed.error().text});
-  if (!user->password.slow()) {
-    proved(request, way, *user, user->password.matches(*typed), *typed);
+  if (!user.password.slow()) {
+    proved(request, user, user.password.matches(*typed), *typed);
   } else {
     const Ticket ticket = keep(request);
     if (Pending* pending = pending_.get(ticket)) {
-      pending->user = user;
-      request.out.proofs.push_back({ticket, request.live->plan, &user->password, Secret(text_of(*typed))});
+      pending->user = &user;
+      request.out.proofs.push_back({ticket, request.live->plan, &user.password, Secret(text_of(*typed))});
     }
   }
   wipe(*typed);
 }
 
-void Engine::proved(const Request& request, const decide::Way& way, const plan::User& user, bool matches,
-                    OctetView typed) {
-  if (matches) return admit(request, way, user);
-  std::string_view because = "wrong password";
-  if (typed.empty()) because = "the password is empty";
-  if (wire::looks_unreadable(typed)) {
-    because = "wrong password: it is unreadable with this client's secret, which very likely differs";
+void Engine::proved(const Request& request, const plan::User& user, bool matches, OctetView typed) {
+  if (matches) {
+    slowdown_.right(user, request.client);
+    return admit(request, {&user});
   }
-  reply(request, Code::access_reject, {}, {Outcome::rejected, because});
+  Ending ending{Outcome::rejected, "wrong password", std::string(identity::shape_hint(typed, user.password))};
+  if (wire::looks_unreadable(typed)) {
+    ending.because = "wrong password: it is unreadable with this client's secret, which very likely differs";
+    ending.detail.clear();
+  }
+  wrong_password(request, user, std::move(ending));
+}
+
+void Engine::wrong_password(const Request& request, const plan::User& user, Ending ending,
+                            OctetView besides) {
+  slowdown_.wrong(user, request.client, request.live->plan->sign_in, request.now.steady);
+  ending.assume = decide::Assume::refused;
+  reply(request, Code::access_reject, besides, std::move(ending));
 }
 
 // `besides`: what the method adds to an Access-Accept. Who proved the password may still not be let in: the
 // access rules say.
-void Engine::admit(const Request& request, const decide::Way& way, const plan::User& user,
-                   OctetView besides) {
-  const decide::Admission admission =
-      decide::admit(*request.live->plan, asked_of(request), way, user, trail_);
+void Engine::admit(const Request& request, const decide::Candidate& candidate, OctetView besides) {
+  const decide::Request asked = request.asked();
+  const decide::Admission admission = decide::admit(asked, *request.way, candidate);
   const std::string rule = admission.rule != nullptr ? admission.rule->name : "";
-  if (admission.permit) {
-    Octets attributes = decide::compose_reply(user, admission.rule);
-    append(attributes, besides);
-    return reply(request, Code::access_accept, attributes, {Outcome::accepted, admission.because, rule});
-  }
-  reply(request, Code::access_reject,
-        admission.rule != nullptr ? decide::reply_message(admission.rule->message) : Octets{},
-        {Outcome::rejected, admission.because, rule});
+  const plan::User* user = admission.permit ? candidate.user : nullptr;
+  const condition::Facts facts = decide::facts_of(asked, *request.way, candidate.user);
+  Octets attributes = decide::compose_reply(asked.plan, facts, user, admission.rule);
+  if (admission.permit) append(attributes, besides);
+  reply(request, admission.permit ? Code::access_accept : Code::access_reject, attributes,
+        {admission.permit ? Outcome::accepted : Outcome::rejected, admission.because, rule});
 }
 
-void Engine::forward_access(const Request& request, const decide::Way& way) {
+void Engine::forward_access(const Request& request) {
   const Ticket ticket = keep(request);
   Pending* pending = pending_.get(ticket);
   if (pending == nullptr) return;
-  pending->user_name = way.name_to_send;
-  const auto crossing = crossings_.start(ticket, request.live, way.destination.group, Purpose::access,
-                                         request.now, request.out);
+  const auto crossing = crossings_.start(ticket, request.live, request.way->destination.group,
+                                         Purpose::access, request.now, request.out);
   if (crossing) {
     pending->crossing = *crossing;
-    pending->group = way.destination.group;
   } else {
     no_reply(request, {Outcome::overloaded, "it could not be forwarded", crossing.error().text});
     pending_.release(ticket);
   }
 }
 
-void Engine::record(const Request& request, const decide::Way& way) {
+void Engine::record(const Request& request) {
+  const decide::Way& way = *request.way;
   if (way.route != nullptr && way.destination.handling == plan::Handling::ignore)
     return no_reply(request, {Outcome::ignored, way.because, way.route->name});
   auto made = accounting::make_record(request.packet, request.client.name, request.in.from.address,

@@ -6,7 +6,6 @@
 
 #include "decide/decide.h"
 #include "identity/challenge.h"
-#include "identity/name.h"
 #include "wire/hidden.h"
 
 namespace jembatan::engine {
@@ -86,6 +85,7 @@ Challenged chap(const PacketView& packet, const plan::User& user, OctetView give
 struct Microsoft {
   OctetView challenge;
   OctetView response;
+  std::string_view user;  ///< without its realm
 };
 
 Challenged refused(const Microsoft& given, std::string_view because, Random& random) {
@@ -142,7 +142,7 @@ Challenged version_2(const PacketView& packet, const Microsoft& given, const NtH
   if (given.challenge.size() != 16 || given.response.size() != kResponse)
     return refused(given, "MS-CHAP2-Response or MS-CHAP-Challenge has a wrong length", random);
   const std::string_view name = wire::text_in(packet.find(AttributeType::user_name));
-  for (const std::string_view hashed : {name, identity::split(name).user}) {
+  for (const std::string_view hashed : {name, given.user}) {
     const auto challenge =
         identity::challenge_hash(given.response.subspan(2, 16), given.challenge, view_of(hashed));
     const NtResponse wanted = identity::nt_response(challenge, hash);
@@ -157,10 +157,10 @@ Challenged version_2(const PacketView& packet, const Microsoft& given, const NtH
 
 }  // namespace
 
-std::optional<Challenged> prove_challenge(const PacketView& packet, const plan::User& user,
+std::optional<Challenged> prove_challenge(const PacketView& packet, const Claimed& claimed,
                                           const wire::SharedSecret& secret, Random& random) {
   using decide::MicrosoftType;
-  if (const auto given = packet.find(kChapPassword)) return chap(packet, user, given->value);
+  if (const auto given = packet.find(kChapPassword)) return chap(packet, claimed.user, given->value);
   for (const MicrosoftType change :
        {MicrosoftType::change_1, MicrosoftType::change_2, MicrosoftType::change_version_2}) {
     const auto asked = decide::find_microsoft(packet, change);
@@ -175,8 +175,8 @@ std::optional<Challenged> prove_challenge(const PacketView& packet, const plan::
   const auto first = decide::find_microsoft(packet, MicrosoftType::response_1);
   if (!first && !second) return std::nullopt;
   const auto challenge = decide::find_microsoft(packet, MicrosoftType::challenge);
-  const Microsoft given{challenge.value_or(OctetView{}), second ? *second : *first};
-  const auto hash = nt_hash_of(user.password);
+  const Microsoft given{challenge.value_or(OctetView{}), second ? *second : *first, claimed.name};
+  const auto hash = nt_hash_of(claimed.user.password);
   if (!hash)
     return refused(given, "MS-CHAP needs the password or its NT hash, and another hash is kept", random);
   return second ? version_2(packet, given, *hash, secret, random) : version_1(given, *hash, random);

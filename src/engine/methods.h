@@ -14,10 +14,16 @@ struct Challenged {
   Octets reject;             ///< attributes that an Access-Reject must have besides
 };
 
+/// Who the request says it comes from.
+struct Claimed {
+  const plan::User& user;
+  std::string_view name;  ///< User-Name without its realm
+};
+
 /// Proves CHAP (RFC 2865 §2.2), MS-CHAP version 1 and 2 (RFC 2548 §2, RFC 2433, RFC 2759); nothing if the
 /// request uses none of them. Requests to change a password are refused with the methods' own error.
 ///   secret, random  hide the session keys of version 2 (RFC 2548 §2.4)
-std::optional<Challenged> prove_challenge(const wire::PacketView& packet, const plan::User& user,
+std::optional<Challenged> prove_challenge(const wire::PacketView& packet, const Claimed& claimed,
                                           const wire::SharedSecret& secret, Random& random);
 
 }  // namespace jembatan::engine

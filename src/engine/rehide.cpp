@@ -82,4 +82,16 @@ Status copy_attribute(const dictionary::Catalogue& catalogue, const wire::Packet
   return out.add(attribute.type, OctetView(value));
 }
 
+decide::HiddenValues hidden_values(const HiddenWith& with, Random& random) {
+  return {[with](Hiding hiding, OctetView value) {
+            return hiding == Hiding::salted ? wire::reveal_salted(value, with.request, with.secret)
+                                            : wire::reveal_password(value, with.request, with.secret);
+          },
+          [with, &random](Hiding hiding, OctetView value) {
+            if (hiding != Hiding::salted) return wire::hide_password(value, with.request, with.secret);
+            const auto salt = static_cast<std::uint16_t>(random.below(0x8000));
+            return wire::hide_salted(value, salt, with.request, with.secret);
+          }};
+}
+
 }  // namespace jembatan::engine

@@ -1,5 +1,5 @@
 #pragma once
-#include "dictionary/catalogue.h"
+#include "decide/edits.h"
 #include "wire/builder.h"
 #include "wire/shared_secret.h"
 
@@ -20,5 +20,8 @@ struct HiddenWith {
 Status copy_attribute(const dictionary::Catalogue& catalogue, const wire::PacketView& packet,
                       const wire::Attribute& attribute, const HiddenWith& from, const HiddenWith& to,
                       wire::PacketBuilder& out);
+
+/// Opens and hides the hidden values of one packet, for edits.
+decide::HiddenValues hidden_values(const HiddenWith& with, Random& random);
 
 }  // namespace jembatan::engine

@@ -30,8 +30,14 @@ struct ClientParts {
   Reference address;  ///< a host name
 };
 
+struct UserParts {
+  User user;
+  Reference clients;
+};
+
 struct RealmParts {
   Realm realm;
+  Reference aliases;
   Reference forward;
   Reference accounting;
   std::optional<Handling> handle;
@@ -57,11 +63,26 @@ struct RouteParts {
   bool accounting = true;
 };
 
+struct AccessParts {
+  AccessRule rule;
+  Reference reply;
+  Reference also;
+};
+
+struct EditParts {
+  Edit edit;
+  Reference sets;
+  Reference adds;
+};
+
 using RouteDraft = Draft<RouteParts>;
-using AccessDraft = Draft<AccessRule>;
+using AccessDraft = Draft<AccessParts>;
+using ReplySetDraft = Draft<ReplySet>;
+using EditDraft = Draft<EditParts>;
 using ClientDraft = Draft<ClientParts>;
-using UserDraft = Draft<User>;
+using UserDraft = Draft<UserParts>;
 using RealmDraft = Draft<RealmParts>;
+using SignInDraft = Draft<SignIn>;
 using RealmDefaultDraft = Draft<RealmDefaultParts>;
 using GroupDraft = Draft<GroupParts>;
 using ServerDraft = Draft<Server>;
@@ -71,10 +92,13 @@ std::span<const document::Field<ClientDraft>> client_fields();
 std::span<const document::Field<UserDraft>> user_fields();
 std::span<const document::Field<RealmDraft>> realm_fields();
 std::span<const document::Field<RealmDefaultDraft>> realm_default_fields();
+std::span<const document::Field<SignInDraft>> sign_in_fields();
 std::span<const document::Field<GroupDraft>> group_fields();
 std::span<const document::Field<ServerDraft>> server_fields();
 std::span<const document::Field<RouteDraft>> route_fields();
 std::span<const document::Field<AccessDraft>> access_fields();
+std::span<const document::Field<ReplySetDraft>> reply_set_fields();
+std::span<const document::Field<EditDraft>> edit_fields();
 
 /// "client 'kerapu-deck-2'", or "a client" while it has no name.
 std::string owner_text(std::string_view section, const document::Value& table);

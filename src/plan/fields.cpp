@@ -1,10 +1,13 @@
 #include <fmt/format.h>
+#include <re2/re2.h>
 
 #include <algorithm>
 
 #include "base/text.h"
+#include "dictionary/encode.h"
+#include "dictionary/layout.h"
+#include "plan/assignments.h"
 #include "plan/draft.h"
-#include "plan/reply_items.h"
 
 namespace jembatan::plan {
 namespace {
@@ -18,6 +21,8 @@ using document::Reading;
 
 constexpr std::size_t kMostMessage = 253;  // one Reply-Message
 constexpr std::array<std::string_view, 2> kSignatureRules{"always", "if-present"};
+constexpr std::array<std::string_view, 2> kProofs{"password", "client"};
+constexpr std::array<std::string_view, 4> kEditPointNames{"received", "forwarding", "answered", "replying"};
 constexpr std::array<std::string_view, 2> kWhenSilent{"ignore", "refuse"};
 constexpr std::array<std::string_view, 3> kHandlings{"here", "refuse", "ignore"};
 constexpr std::array<Handling, 3> kHandlingValues{Handling::here, Handling::refuse, Handling::ignore};
@@ -192,21 +197,21 @@ const Field<ClientDraft> kClient[] = {
 
 const Field<UserDraft> kUser[] = {
     {"name", Need::required, "the name with its realm, as in sari@reef.example; letter case does not matter",
-     [](Reading& r, const Entry& e, UserDraft& d) { d.object.name = read_name(r, e); }},
+     [](Reading& r, const Entry& e, UserDraft& d) { d.object.user.name = read_name(r, e); }},
     {"password", Need::required,
      "{ hash = \"$y$…\" } (crypt(5)), { clear = \"…\" } or { nt = \"32 hexadecimal digits\" }",
      [](Reading& r, const Entry& e, UserDraft& d) {
-       d.object.password = read_password(r, e, d.context.outside);
+       d.object.user.password = read_password(r, e, d.context.outside);
      }},
     {"enabled", Need::optional, "true (default) or false: the user is refused",
-     [](Reading& r, const Entry& e, UserDraft& d) { d.object.enabled = r.boolean(e).value_or(true); }},
+     [](Reading& r, const Entry& e, UserDraft& d) { d.object.user.enabled = r.boolean(e).value_or(true); }},
     {"valid_from", Need::optional, "from when the user is let in, like 2026-12-01T00:00:00Z",
      [](Reading& r, const Entry& e, UserDraft& d) {
-       read_parsed(r, e, &parse_time, d.object.valid_from.emplace());
+       read_parsed(r, e, &parse_time, d.object.user.valid_from.emplace());
      }},
     {"valid_until", Need::optional, "until when the user is let in",
      [](Reading& r, const Entry& e, UserDraft& d) {
-       read_parsed(r, e, &parse_time, d.object.valid_until.emplace());
+       read_parsed(r, e, &parse_time, d.object.user.valid_until.emplace());
      }},
     {"groups", Need::optional, "the groups that the user is in, an array of texts; access rules ask for them",
      [](Reading& r, const Entry& e, UserDraft& d) {
@@ -215,25 +220,45 @@ const Field<UserDraft> kUser[] = {
            r.wrong(e, fmt::format("'groups' holds '{}'", escaped(text)),
                    "names without a space at either end");
          } else {
-           d.object.groups.push_back(std::move(text));
+           d.object.user.groups.push_back(std::move(text));
          }
        }
+     }},
+    {"clients", Need::optional, "the clients that the user may come from, an array of names; default: all",
+     [](Reading& r, const Entry& e, UserDraft& d) {
+       if (!r.expect(e, Kind::array)) return;
+       d.object.user.clients = r.texts(e);
+       d.object.clients = e;
      }},
     {"reply", Need::optional,
      "a table of attributes for the Access-Accept, by dictionary name; vlan = 1 to 4094",
      [](Reading& r, const Entry& e, UserDraft& d) {
-       d.object.reply = read_reply(r, e, d.context.catalogue);
+       d.object.user.reply = read_assignments(r, e, d.context.catalogue, AssignedIn::accept);
      }},
 };
 
 const Field<RealmDraft> kRealm[] = {
-    {"name", Need::required, "like reef.example, or *.islands.example for all below",
+    {"name", Need::required,
+     "like reef.example, or *.islands.example for all below; labels mncNNN and mccNNN stand for any three "
+     "digits",
      [](Reading& r, const Entry& e, RealmDraft& d) {
        d.object.realm.name = read_name(r, e);
        if (!d.object.realm.name.empty() && !is_realm_pattern(d.object.realm.name)) {
          r.wrong(e, fmt::format("'name' is '{}'", escaped(d.object.realm.name)),
                  "a realm like reef.example, or *.islands.example for all below");
        }
+     }},
+    {"aliases", Need::optional,
+     "other names of the realm, an array; a name that comes with one is taken for this realm",
+     [](Reading& r, const Entry& e, RealmDraft& d) {
+       for (std::string& text : r.texts(e)) {
+         if (is_realm_pattern(text) && text.find('*') == std::string::npos) {
+           d.object.realm.aliases.push_back(std::move(text));
+         } else {
+           r.wrong(e, fmt::format("'aliases' holds '{}'", escaped(text)), "realms like reef-line.example");
+         }
+       }
+       if (r.expect(e, Kind::array)) d.object.aliases = e;
      }},
     {"forward", Need::optional, "the group of servers that requests go to (either this or handle)",
      [](Reading& r, const Entry& e, RealmDraft& d) {
@@ -273,6 +298,23 @@ std::string read_message(Reading& r, const Entry& e) {
   return "";
 }
 
+void read_for(Reading& r, const Entry& e, bool& access, bool& accounting) {
+  access = accounting = false;
+  for (const std::string& text : r.texts(e)) {
+    if (text == "access") {
+      access = true;
+    } else if (text == "accounting") {
+      accounting = true;
+    } else {
+      r.wrong(e, fmt::format("'for' holds '{}'", escaped(text)), "access, accounting");
+    }
+  }
+}
+
+bool is_octets(const dictionary::Definition& attribute) {
+  return attribute.type == dictionary::DataType::text || attribute.type == dictionary::DataType::string;
+}
+
 const Field<RouteDraft> kRoute[] = {
     {"name", Need::required, "what people call the rule",
      [](Reading& r, const Entry& e, RouteDraft& d) { d.object.name = read_name(r, e); }},
@@ -285,31 +327,20 @@ const Field<RouteDraft> kRoute[] = {
        if (r.expect(e, Kind::text)) d.object.handle = e;
      }},
     {"for", Need::optional, "an array of access and accounting; default: both",
-     [](Reading& r, const Entry& e, RouteDraft& d) {
-       d.object.access = d.object.accounting = false;
-       for (const std::string& text : r.texts(e)) {
-         if (text == "access") {
-           d.object.access = true;
-         } else if (text == "accounting") {
-           d.object.accounting = true;
-         } else {
-           r.wrong(e, fmt::format("'for' holds '{}'", escaped(text)), "access, accounting");
-         }
-       }
-     }},
+     [](Reading& r, const Entry& e, RouteDraft& d) { read_for(r, e, d.object.access, d.object.accounting); }},
     {"message", Need::optional, "Reply-Message of a refusal",
      [](Reading& r, const Entry& e, RouteDraft& d) { d.object.message = read_message(r, e); }},
 };
 
 const Field<AccessDraft> kAccess[] = {
     {"name", Need::required, "what people call the rule",
-     [](Reading& r, const Entry& e, AccessDraft& d) { d.object.name = read_name(r, e); }},
+     [](Reading& r, const Entry& e, AccessDraft& d) { d.object.rule.name = read_name(r, e); }},
     {"when", Need::optional, "the condition (docs/conditions.md); default: always",
      [](Reading& r, const Entry& e, AccessDraft& d) {
-       d.object.when = read_condition(r, e, d.context.catalogue);
+       d.object.rule.when = read_condition(r, e, d.context.catalogue);
      }},
     {"permit", Need::required, "true or false",
-     [](Reading& r, const Entry& e, AccessDraft& d) { d.object.permit = r.boolean(e).value_or(false); }},
+     [](Reading& r, const Entry& e, AccessDraft& d) { d.object.rule.permit = r.boolean(e).value_or(false); }},
     {"methods", Need::optional,
      "the acceptable methods, an array of pap, chap, mschap, mschapv2; default: all",
      [](Reading& r, const Entry& e, AccessDraft& d) {
@@ -318,18 +349,148 @@ const Field<AccessDraft> kAccess[] = {
          if (std::find(kMethods.begin(), kMethods.end(), text) == kMethods.end()) {
            r.wrong(e, fmt::format("'methods' holds '{}'", escaped(text)), join(kMethods, ", "));
          } else {
-           d.object.methods.push_back(std::move(text));
+           d.object.rule.methods.push_back(std::move(text));
          }
        }
      }},
     {"message", Need::optional, "Reply-Message",
-     [](Reading& r, const Entry& e, AccessDraft& d) { d.object.message = read_message(r, e); }},
+     [](Reading& r, const Entry& e, AccessDraft& d) { d.object.rule.message = read_message(r, e); }},
+    {"proof", Need::optional,
+     "password (default: the user has proved who he is), or client: the rule looks at requests that prove "
+     "nothing, "
+     "because the client has seen to it (Service-Type Authorize-Only)",
+     [](Reading& r, const Entry& e, AccessDraft& d) {
+       d.object.rule.proof = r.choice(e, kProofs).value_or(0) == 0 ? Proof::password : Proof::client;
+     }},
     {"reply", Need::optional,
-     "a table of attributes for the Access-Accept, by dictionary name; vlan = 1 to 4094; those of the user "
-     "come "
+     "a table of attributes for the Access-Accept (with permit = false for the Access-Reject), by dictionary "
+     "name; "
+     "vlan = 1 to 4094; texts may have places like {user} and {client.label.place}; those of the user come "
      "first",
      [](Reading& r, const Entry& e, AccessDraft& d) {
-       d.object.reply = read_reply(r, e, d.context.catalogue);
+       if (r.expect(e, Kind::table)) d.object.reply = e;
+     }},
+    {"also", Need::optional, "reply sets whose attributes come behind those of the rule, an array of names",
+     [](Reading& r, const Entry& e, AccessDraft& d) {
+       if (r.expect(e, Kind::array)) d.object.also = e;
+     }},
+};
+
+const Field<ReplySetDraft> kReplySet[] = {
+    {"name", Need::required, "the name that access rules call it by",
+     [](Reading& r, const Entry& e, ReplySetDraft& d) { d.object.name = read_name(r, e); }},
+    {"reply", Need::required, "a table of attributes, as that of an access rule",
+     [](Reading& r, const Entry& e, ReplySetDraft& d) {
+       d.object.reply = read_assignments(r, e, d.context.catalogue, AssignedIn::accept);
+     }},
+};
+
+// An attribute that edits can change: of the packet itself, or a vendor's.
+const dictionary::Definition* read_attribute(Reading& r, const Entry& e, std::string_view name,
+                                             const dictionary::Catalogue& names) {
+  const auto found = dictionary::find_named(names, name);
+  if (!found) {
+    r.wrong(e, found.error().text, "an attribute's name");
+    return nullptr;
+  }
+  const dictionary::Path& path = (*found)->path;
+  const bool own = path.front() == 80 || path.front() == 79 || path.front() == 33;
+  const bool of_packet = path.size() == 1 && (*found)->type != dictionary::DataType::vsa;
+  if (!own && (of_packet || (path.size() == 3 && path.front() == dictionary::kVendorSpecific))) return *found;
+  r.wrong(e,
+          fmt::format("'{}' cannot be changed: {}", (*found)->name,
+                      own ? "the server writes it itself" : "it stands inside another, or holds others"),
+          "attributes of the packet itself, and vendors'");
+  return nullptr;
+}
+
+std::vector<Edit::Pair> read_pairs(Reading& r, const Entry& e, EditDraft& d) {
+  std::vector<Edit::Pair> out;
+  if (!r.expect(e, Kind::table)) return out;
+  for (const Entry& pair : e.value.entries) {
+    const auto* from = read_attribute(r, pair, pair.key, d.context.catalogue);
+    const auto name = r.text(pair);
+    const auto* to = name ? read_attribute(r, pair, *name, d.context.catalogue) : nullptr;
+    if (from == nullptr || to == nullptr) continue;
+    if (from->hiding != to->hiding || (from->hiding == dictionary::Hiding::none && from->type != to->type &&
+                                       !(is_octets(*from) && is_octets(*to)))) {
+      r.wrong(pair,
+              fmt::format("{} is {}{}, {} is {}{}", from->name, name_of(from->type),
+                          from->hiding == dictionary::Hiding::none ? "" : ", hidden", to->name,
+                          name_of(to->type), to->hiding == dictionary::Hiding::none ? "" : ", hidden"),
+              "attributes of one type");
+    }
+    out.emplace_back(from, to);
+  }
+  return out;
+}
+
+void read_rewrites(Reading& r, const Entry& e, EditDraft& d) {
+  if (!r.expect(e, Kind::table)) return;
+  for (const Entry& entry : e.value.entries) {
+    const auto* attribute = read_attribute(r, entry, entry.key, d.context.catalogue);
+    const auto source = r.text(entry);
+    if (attribute == nullptr || !source) continue;
+    re2::RE2::Options options;
+    options.set_log_errors(false);
+    options.set_max_mem(1 << 20);
+    auto pattern = std::make_shared<const re2::RE2>(*source, options);
+    if (!pattern->ok()) {
+      r.wrong(entry, fmt::format("no pattern: {}", pattern->error()), "RE2's syntax");
+    } else if (pattern->NamedCapturingGroups().empty()) {
+      r.wrong(entry, "the pattern has no named group", "one or more, like (?P<head>.*)(?P<code>[0-9]{6})");
+    } else if (!is_octets(*attribute)) {
+      r.wrong(
+          entry,
+          fmt::format("{} is {}, which a pattern cannot match", attribute->name, name_of(attribute->type)),
+          "attributes of text or octets");
+    } else {
+      d.object.edit.rewrites.push_back({attribute, std::move(pattern), *source});
+    }
+  }
+}
+
+const Field<EditDraft> kEdit[] = {
+    {"name", Need::required, "what people call the edit",
+     [](Reading& r, const Entry& e, EditDraft& d) { d.object.edit.name = read_name(r, e); }},
+    {"at", Need::required,
+     "received (as it came), forwarding (before it goes to a server), answered (the server's answer), or "
+     "replying "
+     "(before the reply goes to the client)",
+     [](Reading& r, const Entry& e, EditDraft& d) {
+       d.object.edit.at = static_cast<EditPoint>(r.choice(e, kEditPointNames).value_or(0));
+     }},
+    {"for", Need::optional, "an array of access and accounting; default: both",
+     [](Reading& r, const Entry& e, EditDraft& d) {
+       read_for(r, e, d.object.edit.access, d.object.edit.accounting);
+     }},
+    {"when", Need::optional, "the condition (docs/conditions.md); default: always",
+     [](Reading& r, const Entry& e, EditDraft& d) {
+       d.object.edit.when = read_condition(r, e, d.context.catalogue);
+     }},
+    {"rewrite", Need::optional,
+     "a table of attributes and patterns with named groups: where one does not match, the edit is not done; "
+     "{match.NAME} stands for what a group matched",
+     read_rewrites},
+    {"copy", Need::optional, "a table of attributes: the values of the left one are added as the right one",
+     [](Reading& r, const Entry& e, EditDraft& d) { d.object.edit.copies = read_pairs(r, e, d); }},
+    {"rename", Need::optional, "a table of attributes: the left one becomes the right one",
+     [](Reading& r, const Entry& e, EditDraft& d) { d.object.edit.renames = read_pairs(r, e, d); }},
+    {"remove", Need::optional, "an array of attributes",
+     [](Reading& r, const Entry& e, EditDraft& d) {
+       for (const std::string& name : r.texts(e)) {
+         if (const auto* found = read_attribute(r, e, name, d.context.catalogue))
+           d.object.edit.removes.push_back(found);
+       }
+     }},
+    {"set", Need::optional,
+     "a table of attributes and values, as in a reply: each takes the place of what was there",
+     [](Reading& r, const Entry& e, EditDraft& d) {
+       if (r.expect(e, Kind::table)) d.object.sets = e;
+     }},
+    {"add", Need::optional, "the same, beside what was there",
+     [](Reading& r, const Entry& e, EditDraft& d) {
+       if (r.expect(e, Kind::table)) d.object.adds = e;
      }},
 };
 
@@ -352,6 +513,36 @@ const Field<RealmDefaultDraft> kRealmDefault[] = {
            d.object.realm_default.assume = read_name(r, inner);
          }
        }
+     }},
+};
+
+const Field<SignInDraft> kSignIn[] = {
+    {"name_forms", Need::optional,
+     "how names may be written, an array; the first that fits counts: user@realm (default), realm\\user, "
+     "realm/user, realm!user, realm!user@via",
+     [](Reading& r, const Entry& e, SignInDraft& d) {
+       const auto known = identity::name_forms();
+       d.object.name_forms.clear();
+       for (const std::string& text : r.texts(e)) {
+         const auto found = std::find(known.begin(), known.end(), text);
+         if (found == known.end()) {
+           r.wrong(e, fmt::format("'name_forms' holds '{}'", escaped(text)),
+                   join({known.begin(), known.end()}, ", "));
+         } else {
+           d.object.name_forms.push_back(static_cast<identity::NameForm>(found - known.begin()));
+         }
+       }
+     }},
+    {"slow_after", Need::optional,
+     "so many wrong passwords in a row, by user and client, and the next is looked at after a time only, 0 "
+     "to "
+     "1000; default 10; 0: never",
+     [](Reading& r, const Entry& e, SignInDraft& d) {
+       d.object.slow_after = static_cast<std::uint32_t>(r.integer(e, 0, 1000).value_or(10));
+     }},
+    {"slow_at_most", Need::optional, "the longest such time, 1s to 1h; default 60s",
+     [](Reading& r, const Entry& e, SignInDraft& d) {
+       d.object.slow_at_most = r.duration(e, 1s, 3600s).value_or(60s);
      }},
 };
 
@@ -452,6 +643,9 @@ std::span<const Field<RealmDraft>> realm_fields() {
 std::span<const Field<RealmDefaultDraft>> realm_default_fields() {
   return kRealmDefault;
 }
+std::span<const Field<SignInDraft>> sign_in_fields() {
+  return kSignIn;
+}
 std::span<const Field<GroupDraft>> group_fields() {
   return kGroup;
 }
@@ -466,6 +660,17 @@ std::span<const Field<AccessDraft>> access_fields() {
   return kAccess;
 }
 
+std::span<const Field<ReplySetDraft>> reply_set_fields() {
+  return kReplySet;
+}
+std::span<const Field<EditDraft>> edit_fields() {
+  return kEdit;
+}
+
+std::string_view name_of(EditPoint point) {
+  return kEditPointNames[static_cast<std::size_t>(point)];
+}
+
 std::string owner_text(std::string_view section, const document::Value& table) {
   const document::Value* name = table.find("name");
   if (name == nullptr || name->kind != Kind::text) return fmt::format("a {}", section);
@@ -478,10 +683,13 @@ std::vector<KeyMeaning> key_meanings() {
   add_meanings(out, "user", user_fields());
   add_meanings(out, "realm", realm_fields());
   add_meanings(out, "realm_default", realm_default_fields());
+  add_meanings(out, "sign_in", sign_in_fields());
   add_meanings(out, "group", group_fields());
   add_meanings(out, "group.server", server_fields());
   add_meanings(out, "route", route_fields());
   add_meanings(out, "access", access_fields());
+  add_meanings(out, "reply_set", reply_set_fields());
+  add_meanings(out, "edit", edit_fields());
   return out;
 }
 

@@ -8,7 +8,8 @@
 
 #include "base/clock.h"
 #include "base/ip.h"
-#include "condition/condition.h"
+#include "condition/template.h"
+#include "identity/name.h"
 #include "identity/password.h"
 #include "wire/shared_secret.h"
 
@@ -41,6 +42,23 @@ struct Client {
   }
 };
 
+/// One attribute that a reply gets, or that an edit sets: fixed, or with places that are filled in from the
+/// request.
+struct Assignment {
+  std::string name;  ///< as the plan writes it: "Filter-Id", "Tunnel-Type:1", "26.32473.5"
+  const dictionary::Definition* attribute = nullptr;  ///< null: the catalogue does not know it
+  dictionary::Path path;
+  Octets fixed;  ///< whole attributes
+  std::optional<condition::Template> text;
+};
+using Assignments = std::vector<Assignment>;
+
+/// Attributes that access rules share.
+struct ReplySet {
+  std::string name;
+  Assignments reply;
+};
+
 struct User {
   std::string name;  ///< with its realm, as in "sari@reef.example"
   identity::StoredPassword password;
@@ -48,7 +66,8 @@ struct User {
   std::optional<WallTime> valid_from;
   std::optional<WallTime> valid_until;
   std::vector<std::string> groups;
-  Octets reply;  ///< encoded attributes of the Access-Accept
+  std::vector<std::string> clients;  ///< names of those that the user may come from; empty: all
+  Assignments reply;                 ///< of the Access-Accept
 };
 
 /// A server to forward to.
@@ -102,18 +121,59 @@ struct Route {
   bool accounting = true;  ///< it looks at accounting requests
 };
 
+/// Who has proved that the user is who he says: the user by a password, or the client, which this node
+/// believes (RFC 5176 §3.2 knows such requests as Authorize-Only).
+enum class Proof : std::uint8_t { password, client };
+
 /// An ordered rule for access requests that are handled here. The first that matches decides; none: reject.
 struct AccessRule {
   std::string name;
   std::optional<condition::Condition> when;  ///< without one it always matches
   bool permit = false;
+  Proof proof = Proof::password;     ///< the requests that it looks at
   std::vector<std::string> methods;  ///< that are acceptable; empty: all
   std::string message;               ///< Reply-Message; may be empty
-  Octets reply;                      ///< encoded attributes of the Access-Accept
+  Assignments reply;                 ///< of the Access-Accept, or of the Access-Reject
+  std::vector<std::size_t> also;     ///< indices into Plan::reply_sets
+};
+
+/// The points of a request's life at which attributes can be changed.
+enum class EditPoint : std::uint8_t {
+  received,    ///< as it came, before anything is decided
+  forwarding,  ///< before it goes to a server
+  answered,    ///< the answer of a server, as it came
+  replying,    ///< the reply, before it goes to the client
+};
+inline constexpr std::size_t kEditPoints = 4;
+std::string_view name_of(EditPoint point);  ///< as plans write it
+
+/// An ordered change of attributes: copy, rename, remove, set, add, in this order. All that match are done.
+struct Edit {
+  /// A pattern that an attribute must match; its named groups are what {match.NAME} stands for.
+  struct Rewrite {
+    const dictionary::Definition* attribute = nullptr;
+    std::shared_ptr<const re2::RE2> pattern;
+    std::string source;
+  };
+  using Pair = std::pair<const dictionary::Definition*, const dictionary::Definition*>;
+  std::string name;
+  EditPoint at{};
+  bool access = true;
+  bool accounting = true;
+  std::optional<condition::Condition> when;
+  std::vector<Rewrite> rewrites;
+  std::vector<Pair> copies;   ///< from, to
+  std::vector<Pair> renames;  ///< from, to
+  std::vector<const dictionary::Definition*> removes;
+  Assignments sets;
+  Assignments adds;
 };
 
 struct Realm {
-  std::string name;  ///< "reef.example", or "*.islands.example" for everything below
+  /// "reef.example", "*.islands.example" for everything below, or with labels mncNNN and mccNNN for any three
+  /// digits there (3GPP TS 23.003 §19.2)
+  std::string name;
+  std::vector<std::string> aliases;  ///< other names, which are taken for this one
   Destination access;
   AccountingRule accounting;
   bool strip = false;  ///< take the realm off User-Name before forwarding
@@ -123,6 +183,13 @@ struct RealmDefault {
   Destination unknown;
   Destination missing;
   std::string assume;  ///< the realm of names without one; empty: `missing` decides
+};
+
+/// How people's names and passwords are taken.
+struct SignIn {
+  std::vector<identity::NameForm> name_forms{identity::NameForm::user_at_realm};  ///< in the order of trying
+  std::uint32_t slow_after = 10;  ///< wrong passwords in a row, by user and client; 0: never
+  Duration slow_at_most{60000};   ///< the longest time until the next password is looked at
 };
 
 }  // namespace jembatan::plan

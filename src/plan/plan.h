@@ -16,8 +16,12 @@ struct Plan {
   std::vector<Group> groups;
   std::vector<Realm> realms;
   RealmDefault realm_default;
+  SignIn sign_in;
   std::vector<Route> routes;
-  std::vector<AccessRule> access_rules;  ///< none at all: who proves a user's password may come in
+  std::vector<ReplySet> reply_sets;
+  std::vector<Edit> edits;
+  std::array<bool, kEditPoints> has_edits{};  ///< by EditPoint
+  std::vector<AccessRule> access_rules;       ///< none at all: who proves a user's password may come in
   dictionary::CataloguePtr catalogue =
       dictionary::standard_catalogue();  ///< with the plan's own dictionaries
 

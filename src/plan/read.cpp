@@ -12,6 +12,7 @@
 #include "document/parse.h"
 #include "identity/name.h"
 #include "plan/advice.h"
+#include "plan/assignments.h"
 #include "plan/draft.h"
 
 namespace jembatan::plan {
@@ -73,7 +74,10 @@ class Reader {
     for (GroupDraft& draft : groups_) add_group(draft);
     for (RealmDraft& draft : realms_) add_realm(draft);
     add_realm_default();
+    if (sign_in_) plan_.sign_in = std::move(sign_in_->object);
     for (RouteDraft& draft : routes_) add_route(draft);
+    for (ReplySetDraft& draft : reply_sets_) add_reply_set(draft);
+    for (EditDraft& draft : edits_) add_edit(draft);
     for (AccessDraft& draft : access_) add_access(draft);
     for (ClientDraft& draft : clients_) add_client(draft);
     for (UserDraft& draft : users_) add_user(draft);
@@ -98,11 +102,18 @@ class Reader {
       read_all(reading, file, section, route_fields(), routes_);
     } else if (section.key == "access") {
       read_all(reading, file, section, access_fields(), access_);
+    } else if (section.key == "reply_set") {
+      read_all(reading, file, section, reply_set_fields(), reply_sets_);
+    } else if (section.key == "edit") {
+      read_all(reading, file, section, edit_fields(), edits_);
     } else if (section.key == "realm_default") {
-      read_realm_default(reading, file, section);
+      read_single(reading, file, section, realm_default_fields(), realm_default_);
+    } else if (section.key == "sign_in") {
+      read_single(reading, file, section, sign_in_fields(), sign_in_);
     } else {
       reading.unknown_key(section, "a plan",
-                          {"access", "client", "group", "realm", "realm_default", "route", "user"});
+                          {"access", "client", "edit", "group", "realm", "realm_default", "reply_set",
+                           "route", "sign_in", "user"});
     }
   }
 
@@ -126,15 +137,17 @@ class Reader {
     }
   }
 
-  void read_realm_default(Reading& reading, std::size_t file, const Entry& section) {
+  // A section that stands once.
+  template <class Object>
+  void read_single(Reading& reading, std::size_t file, const Entry& section,
+                   std::span<const Field<Draft<Object>>> fields, std::optional<Draft<Object>>& out) {
     if (!reading.expect(section, Kind::table)) return;
-    if (realm_default_) {
-      reading.wrong(section, fmt::format("realm_default stands at {} already",
-                                         place(realm_default_->file, realm_default_->at)));
+    if (out) {
+      reading.wrong(section, fmt::format("{} stands at {} already", section.key, place(out->file, out->at)));
       return;
     }
-    realm_default_.emplace(RealmDefaultDraft{context_, file, section.at, {}});
-    document::read_fields(reading, section.value, "realm_default", realm_default_fields(), *realm_default_);
+    out.emplace(Draft<Object>{context_, file, section.at, {}});
+    document::read_fields(reading, section.value, section.key, fields, *out);
   }
 
   std::string place(std::size_t file, Position at) const {
@@ -215,8 +228,18 @@ class Reader {
     if (draft.object.accounting) realm.accounting = accounting_rule(draft.file, *draft.object.accounting);
     if (!first_of_its_name("realm", identity::comparable(realm.name), draft.file, draft.at)) return;
     plan_.realm_table.insert(realm.name, plan_.realms.size());
+    for (const std::string& alias : realm.aliases) add_alias(draft, alias);
     places_.realms.push_back({draft.file, draft.at});
     plan_.realms.push_back(std::move(realm));
+  }
+
+  void add_alias(const RealmDraft& draft, const std::string& alias) {
+    if (draft.object.realm.name.find('*') != std::string::npos) {
+      Reading(files_[draft.file], problems_)
+          .wrong(*draft.object.aliases, "a pattern has no aliases", "aliases of one realm");
+    } else if (first_of_its_name("realm", identity::comparable(alias), draft.file, draft.at)) {
+      plan_.realm_table.insert(alias, plan_.realms.size());
+    }
   }
 
   AccountingRule accounting_rule(std::size_t file, const Entry& entry) {
@@ -266,9 +289,80 @@ class Reader {
   }
 
   void add_access(AccessDraft& draft) {
-    if (!first_of_its_name("access", draft.object.name, draft.file, draft.at)) return;
+    AccessRule& rule = draft.object.rule;
+    Reading reading(files_[draft.file], problems_);
+    const AssignedIn packet = rule.permit ? AssignedIn::accept : AssignedIn::reject;
+    if (draft.object.reply)
+      rule.reply = read_assignments(reading, *draft.object.reply, *plan_.catalogue, packet);
+    if (draft.object.also) rule.also = also_of(draft.file, *draft.object.also, rule.permit);
+    if (!first_of_its_name("access", rule.name, draft.file, draft.at)) return;
     places_.access_rules.push_back({draft.file, draft.at});
-    plan_.access_rules.push_back(std::move(draft.object));
+    plan_.access_rules.push_back(std::move(rule));
+  }
+
+  std::vector<std::size_t> also_of(std::size_t file, const Entry& entry, bool permit) {
+    Reading reading(files_[file], problems_);
+    if (!permit) reading.wrong(entry, "'also' stands in a rule that denies", "rules with permit = true");
+    std::vector<std::size_t> out;
+    std::vector<std::string> known;
+    for (const ReplySet& set : plan_.reply_sets) known.push_back(set.name);
+    for (const std::string& name : reading.texts(entry)) {
+      const auto found = std::find(known.begin(), known.end(), name);
+      if (found != known.end()) {
+        out.push_back(static_cast<std::size_t>(found - known.begin()));
+        continue;
+      }
+      std::string allowed = known.empty() ? "a [[reply_set]] of the plan, which has none" : join(known, ", ");
+      if (const auto near = nearest(name, known)) allowed += fmt::format("; nearest: '{}'", *near);
+      reading.wrong(entry, fmt::format("'also' names reply set '{}', which does not exist", escaped(name)),
+                    allowed);
+    }
+    return out;
+  }
+
+  void add_reply_set(ReplySetDraft& draft) {
+    if (first_of_its_name("reply_set", draft.object.name, draft.file, draft.at))
+      plan_.reply_sets.push_back(std::move(draft.object));
+  }
+
+  void add_edit(EditDraft& draft) {
+    Edit& edit = draft.object.edit;
+    Reading reading(files_[draft.file], problems_);
+    const auto values = [&](const Reference& table) {
+      if (!table) return Assignments{};
+      return read_assignments(reading, *table, *plan_.catalogue, AssignedIn::edit);
+    };
+    edit.sets = values(draft.object.sets);
+    edit.adds = values(draft.object.adds);
+    const bool does = !edit.copies.empty() || !edit.renames.empty() || !edit.removes.empty() ||
+                      !edit.sets.empty() || !edit.adds.empty();
+    if (!does && problems_.errors() == 0)
+      problem(draft.file, draft.at, fmt::format("edit '{}' changes nothing", edit.name),
+              "one or more of copy, rename, remove, set, add");
+    no_leak(draft);
+    if (!first_of_its_name("edit", edit.name, draft.file, draft.at)) return;
+    plan_.has_edits[static_cast<std::size_t>(edit.at)] = true;
+    plan_.edits.push_back(std::move(edit));
+  }
+
+  // What a pattern takes out of a hidden value may only go into hidden ones.
+  void no_leak(const EditDraft& draft) {
+    const Edit& edit = draft.object.edit;
+    const auto hidden = [](const dictionary::Definition* attribute) {
+      return attribute != nullptr && attribute->hiding != dictionary::Hiding::none;
+    };
+    const auto secret = std::find_if(edit.rewrites.begin(), edit.rewrites.end(),
+                                     [&](const Edit::Rewrite& rewrite) { return hidden(rewrite.attribute); });
+    if (secret == edit.rewrites.end()) return;
+    for (const Assignments* assignments : {&edit.sets, &edit.adds}) {
+      for (const Assignment& assignment : *assignments) {
+        if (!assignment.text || !assignment.text->uses_captures() || hidden(assignment.attribute)) continue;
+        problem(draft.file, draft.at,
+                fmt::format("edit '{}' would show a part of {} in {}", edit.name, secret->attribute->name,
+                            assignment.name),
+                "hidden attributes for what a pattern takes out of a hidden one");
+      }
+    }
   }
 
   void add_client(ClientDraft& draft) {
@@ -313,9 +407,14 @@ class Reader {
   }
 
   void add_user(UserDraft& draft) {
-    User& user = draft.object;
+    User& user = draft.object.user;
     const std::string name = identity::comparable(user.name);
     if (!first_of_its_name("user", name, draft.file, draft.at)) return;
+    for (const std::string& client : user.clients) {
+      if (const auto known = find_client(plan_, client); !known)
+        Reading(files_[draft.file], problems_)
+            .wrong(*draft.object.clients, fmt::format("'clients': {}", known.error().text));
+    }
     plan_.user_table.emplace(name, plan_.users.size());
     places_.users.push_back({draft.file, draft.at});
     plan_.users.push_back(std::move(user));
@@ -330,7 +429,10 @@ class Reader {
   std::deque<GroupDraft> groups_;
   std::deque<RouteDraft> routes_;
   std::deque<AccessDraft> access_;
+  std::deque<ReplySetDraft> reply_sets_;
+  std::deque<EditDraft> edits_;
   std::optional<RealmDefaultDraft> realm_default_;
+  std::optional<SignInDraft> sign_in_;
   std::map<std::string, std::string> named_;  // "client 'x'" → where it stands
   Plan plan_;
   Places places_;

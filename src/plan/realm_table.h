@@ -5,8 +5,10 @@
 
 namespace jembatan::plan {
 
-/// Finds the entry of a realm: the exact name first, then the longest pattern "*.NAME" that it ends in. A
-/// lookup takes as many steps as the realm has labels, whatever the number of entries.
+/// Finds the entry of a realm: the exact name first, then the longest pattern "*.NAME" that it ends in.
+/// Labels mncNNN and mccNNN of an entry stand for any three digits (3GPP TS 23.003 §19.2); an entry with the
+/// digits themselves comes before. A lookup takes as many steps as the realm has labels, whatever the number
+/// of entries.
 class RealmTable {
  public:
   static constexpr std::size_t kNone = ~std::size_t{0};
@@ -17,7 +19,10 @@ class RealmTable {
   std::size_t find(std::string_view realm) const;
 
  private:
+  std::size_t find_comparable(std::string_view wanted) const;
+
   std::unordered_map<std::string, std::size_t> entries_;
+  bool has_derived_ = false;
 };
 
 /// True for a realm name or pattern that the table takes: no white space or '@', '*' only as the whole first

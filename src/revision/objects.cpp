@@ -44,8 +44,11 @@ const std::vector<Kind>& kinds() {
       {"group", "groups.toml", false, false, false},
       {"realm", "realms.toml", false, false, true},
       {"realm_default", "realms.toml", false, true, false},
+      {"sign_in", "sign_in.toml", false, true, false},
       {"route", "routes.toml", true, false, false},
       {"access", "access.toml", true, false, false},
+      {"reply_set", "access.toml", false, false, false},
+      {"edit", "edits.toml", true, false, false},
   };
   return all;
 }

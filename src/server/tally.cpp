@@ -20,7 +20,7 @@ void Tally::count(const engine::Event& event) {
   const bool answered = event.outcome == engine::Outcome::accepted ||
                         event.outcome == engine::Outcome::accounted ||
                         event.outcome == engine::Outcome::challenged;
-  const std::string realm = identity::comparable(identity::split(event.user).realm);
+  const std::string realm = identity::comparable(event.realm);
   if (event.user.empty()) return;
   if (answered || by_realm_.contains(realm)) {
     add(by_realm_, realm, event.outcome);

@@ -2,7 +2,7 @@
 
 namespace jembatan::wire {
 
-std::string name_of(Code code) {
+std::string_view known_name_of(Code code) {
   switch (code) {
     case Code::access_request:
       return "Access-Request";
@@ -31,7 +31,12 @@ std::string name_of(Code code) {
     case Code::coa_nak:
       return "CoA-NAK";
   }
-  return "code " + std::to_string(static_cast<int>(code));
+  return {};
+}
+
+std::string name_of(Code code) {
+  const std::string_view known = known_name_of(code);
+  return known.empty() ? "code " + std::to_string(static_cast<int>(code)) : std::string(known);
 }
 
 bool is_reply(Code code) {

@@ -1,6 +1,7 @@
 #pragma once
 #include <cstdint>
 #include <string>
+#include <string_view>
 
 namespace jembatan::wire {
 
@@ -21,6 +22,8 @@ enum class Code : std::uint8_t {
   coa_nak = 45,
 };
 
+/// "Access-Request"; empty for a number without a name.
+std::string_view known_name_of(Code code);
 /// "Access-Request"; a number without a name reads "code 99".
 std::string name_of(Code code);
 

@@ -135,7 +135,8 @@ TEST(PlanCheck, PrintsProblemsAndEndsWithOne) {
       "a.toml:3:1: error: unknown key 'pasword' in user 'a'\n"
       "    3 | pasword = ********\n"
       "      | ^^^^^^^\n"
-      "   allowed: name, password, enabled, valid_from, valid_until, groups, reply; nearest: 'password'\n"
+      "   allowed: name, password, enabled, valid_from, valid_until, groups, clients, reply; nearest: "
+      "'password'\n"
       "2 errors, 0 advice\n");
 }
 

@@ -153,7 +153,8 @@ TEST_F(Commanded, BodiesThatAreNotUnderstoodAreRefusedWithAReason) {
                                      deep + "1" + std::string(5000, '}') + "}}]}"),
       "x: nested too deeply");
   EXPECT_EQ(get("/v1/plan/objects?kind=boat")["detail"],
-            "'kind=boat'; allowed: dictionary, client, user, group, realm, realm_default, route, access");
+            "'kind=boat'; allowed: dictionary, client, user, group, realm, realm_default, sign_in, route, "
+            "access, reply_set, edit");
   EXPECT_EQ(status, 400);
   for (const char* path : {"/v1/plan/files?revision=x", "/v1/plan/difference?from=-1",
                            "/v1/plan/revisions?most=", "/v1/audit?most=1e3"}) {

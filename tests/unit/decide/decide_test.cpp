@@ -86,9 +86,9 @@ class Deciding : public testing::Test {
  protected:
   std::string explained(const Octets& octets, const char* from, Assume assume = Assume::proven) {
     const auto packet = *wire::PacketView::parse(octets);
-    const Request request{packet, *plan->client_at(*IpAddress::parse(from)),
+    const Request request{*plan, packet, *plan->client_at(*IpAddress::parse(from)),
                           packet.code() == wire::Code::accounting_request, now};
-    const Explanation explanation = explain(*plan, request, assume);
+    const Explanation explanation = explain(request, assumed(assume == Assume::refused));
     std::string out = explanation.summary + "\n";
     for (const std::string& line : explanation.lines) out += line + "\n";
     return out;
@@ -170,7 +170,7 @@ TEST_F(Deciding, UnknownRealmsAndUsersAreNamedWithTheNearest) {
   EXPECT_THAT(sign_in("sari@ref.example", "192.0.2.1"),
               testing::HasSubstr("'ref.example' is not there (nearest: 'reef.example')"));
   EXPECT_THAT(sign_in("sri@reef.example", "192.0.2.1"),
-              testing::HasSubstr("'sri@reef.example' is not there; nearest: 'sari@reef.example'"));
+              testing::HasSubstr("'sri@reef.example' is not there (nearest: 'sari@reef.example')"));
 }
 
 TEST_F(Deciding, AUsersTimeIsLookedAtBeforeThePassword) {

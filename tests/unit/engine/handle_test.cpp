@@ -188,8 +188,12 @@ struct RefusalCase {
 
 TEST_F(Handle, EveryRefusalHasItsReason) {
   const RefusalCase cases[] = {
-      {"tamu@reef.example", "Ombak-3", "wrong password"},
-      {"tamu@reef.example", "", "the password is empty"},
+      {"tamu@reef.example", "Ombak-3", "wrong password: it differs in letter case alone"},
+      {"tamu@reef.example", "ombak-3 ", "wrong password: it has a space too many at an end"},
+      {"tamu@reef.example", "ombak-3123456", "wrong password: it has six digits more than expected"},
+      {"tamu@reef.example", "o;bqk-3", "wrong password: it is typed as on another keyboard layout"},
+      {"tamu@reef.example", "baut-11", "wrong password"},
+      {"tamu@reef.example", "", "wrong password: the password is empty"},
       {"nobody@reef.example", "x", "no such user here"},
       {"lama@reef.example", "x", "the user is switched off"},
       {"x@nowhere.example", "x", "no realm of the plan matches"},
@@ -198,11 +202,11 @@ TEST_F(Handle, EveryRefusalHasItsReason) {
   for (const RefusalCase& one : cases) {
     receive(access_request(++identifier).user(one.user).password(one.password).signed_with(secret("laut")));
     EXPECT_EQ(reply_code(), Code::access_reject) << one.user;
-    EXPECT_EQ(event().because, one.because);
+    const std::string hint = event().detail.empty() ? "" : ": " + event().detail;
+    EXPECT_EQ(std::string(event().because) + hint, one.because);
   }
   receive(access_request(99).user("tamu@reef.example").signed_with(secret("laut")));
-  EXPECT_EQ(event().because,
-            "the request proves nothing that can be checked here: PAP, CHAP and MS-CHAP can");
+  EXPECT_EQ(event().because, "nothing is proved, and no access rule with proof = client matches");
   expect_counters_to_add_up();
 }
 

@@ -7,18 +7,62 @@
 namespace jembatan::identity {
 namespace {
 
-TEST(Split, TakesTheLastAtSign) {  // RFC 7542 §2.2
-  EXPECT_EQ(split("sari@reef.example").user, "sari");
-  EXPECT_EQ(split("sari@reef.example").realm, "reef.example");
-  EXPECT_EQ(split("a@b@reef.example").user, "a@b");
-  EXPECT_EQ(split("@reef.example").user, "");
+std::string parts(std::string_view name, NameForm form) {
+  const auto found = split(name, form);
+  if (!found) return "no";
+  const std::string via = found->via.empty() ? "" : " via " + std::string(found->via);
+  return std::string(found->user) + " of " + std::string(found->realm) + via;
 }
 
-TEST(Split, WithoutRealmThereIsNone) {
-  EXPECT_EQ(split("budi").user, "budi");
-  EXPECT_EQ(split("budi").realm, "");
-  EXPECT_EQ(split("budi@").user, "budi");
-  EXPECT_EQ(split("budi@").realm, "");
+TEST(Split, TakesTheLastAtSign) {  // RFC 7542 §2.2
+  EXPECT_EQ(parts("sari@reef.example", NameForm::user_at_realm), "sari of reef.example");
+  EXPECT_EQ(parts("a@b@reef.example", NameForm::user_at_realm), "a@b of reef.example");
+  EXPECT_EQ(parts("@reef.example", NameForm::user_at_realm), " of reef.example");
+  EXPECT_EQ(parts("budi", NameForm::user_at_realm), "no");
+  EXPECT_EQ(parts("budi@", NameForm::user_at_realm), "no");
+}
+
+TEST(Split, KnowsFormsWithTheRealmInFront) {
+  EXPECT_EQ(parts("REEF\\sari", NameForm::realm_backslash_user), "sari of REEF");
+  EXPECT_EQ(parts("reef/a/b", NameForm::realm_slash_user), "a/b of reef");
+  EXPECT_EQ(parts("reef.example!sari", NameForm::realm_bang_user), "sari of reef.example");
+  EXPECT_EQ(parts("!sari", NameForm::realm_bang_user), "no");
+  EXPECT_EQ(parts("reef!", NameForm::realm_bang_user), "no");
+}
+
+TEST(Split, KnowsDecoratedNames) {  // RFC 7542 §3.3
+  EXPECT_EQ(parts("reef.example!sari@lagoon.example", NameForm::realm_bang_user_at_via),
+            "sari of reef.example via lagoon.example");
+  EXPECT_EQ(parts("sari@lagoon.example", NameForm::realm_bang_user_at_via), "no");
+  EXPECT_EQ(parts("reef.example!sari", NameForm::realm_bang_user_at_via), "no");
+}
+
+TEST(CaseMapped, FoldsCaseAndWidthAndNormalizes) {  // RFC 8265 §3.3, its examples in §3.5
+  EXPECT_EQ(case_mapped("Sari@Reef.Example"), "sari@reef.example");
+  EXPECT_EQ(case_mapped("\u03A3\u03B1"), "\u03C3\u03B1");      // a capital sigma
+  EXPECT_EQ(case_mapped("\u00C9ric"), "\u00E9ric");            // composed
+  EXPECT_EQ(case_mapped("E\u0301ric"), "\u00E9ric");           // decomposed
+  EXPECT_EQ(case_mapped("\uFF33\uFF21\uFF32\uFF29"), "sari");  // full width
+  EXPECT_EQ(case_mapped("fu\u00DFball"), "fu\u00DFball");
+  EXPECT_EQ(case_mapped("foo bar"), "foo bar");
+}
+
+TEST(CaseMapped, RefusesWhatTheProfileDoesNotAllow) {   // RFC 8265 §3.5
+  EXPECT_EQ(case_mapped("henry\u2163"), std::nullopt);  // ROMAN NUMERAL FOUR has a compatible form
+  EXPECT_EQ(case_mapped("\u265A"), std::nullopt);       // a symbol
+  EXPECT_EQ(case_mapped(""), std::nullopt);
+  EXPECT_EQ(case_mapped("a\x01"), std::nullopt);
+  EXPECT_EQ(case_mapped("\xC3("), std::nullopt);    // no UTF-8
+  EXPECT_EQ(case_mapped("\u05D0a"), std::nullopt);  // RFC 5893 §2: both directions
+  EXPECT_EQ(case_mapped("\u05D0\u05D1"), "\u05D0\u05D1");
+}
+
+TEST(Comparable, NamesThatAreNotAllowedEqualThemselvesOnly) {
+  EXPECT_EQ(comparable("\xFF\x01"
+                       "A"),
+            "\xFF\x01"
+            "a");
+  EXPECT_EQ(comparable("\u00C9RIC@Reef.Example"), comparable("e\u0301ric@reef.example"));
 }
 
 TEST(ClearPassword, MatchesOnlyItself) {

@@ -69,7 +69,9 @@ TEST(ReadPlan, AWholePlanBecomesItsObjects) {
   EXPECT_EQ(client->message_authenticator, SignatureRule::if_present);
   const User* user = plan->user_named("sari@REEF.example");
   ASSERT_NE(user, nullptr);
-  EXPECT_EQ(to_hex(user->reply),
+  Octets reply;
+  for (const Assignment& assignment : user->reply) append(reply, assignment.fixed);
+  EXPECT_EQ(to_hex(reply),
             "40060000000d"
             "410600000006"
             "51043330"
@@ -163,7 +165,7 @@ INSTANTIATE_TEST_SUITE_P(
                     "attribute 'Filter-ID2' is in no dictionary; nearest: 'Filter-Id'"},
         ProblemCase{"attribute of the server's own",
                     "[[user]]\nname = \"a\"\npassword = { clear = \"x\" }\nreply = { Proxy-State = \"x\" }",
-                    "'Proxy-State' cannot be set in a reply"},
+                    "'Proxy-State' cannot be set: the server writes it itself"},
         ProblemCase{"vlan out of range",
                     "[[user]]\nname = \"a\"\npassword = { clear = \"x\" }\nreply = { vlan = 4095 }",
                     "'vlan' is 4095"},

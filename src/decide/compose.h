@@ -1,0 +1,26 @@
+#pragma once
+// What stands in a reply that is decided here.
+#include "decide/decide.h"
+
+namespace jembatan::decide {
+
+/// One attribute of a composed reply, and where it comes from.
+struct ReplyPart {
+  enum class From : std::uint8_t { user, rule, set } from{};
+  std::string_view owner;                  ///< the user, rule or reply set
+  const plan::Assignment* what = nullptr;  ///< null: the rule's Reply-Message
+  Octets attributes;                       ///< empty if it was left out
+  std::string left_out;                    ///< why
+};
+
+/// The attributes of the Access-Accept: the user's own, then those of the rule that the user does not have,
+/// then those of its reply sets that are not there yet, then the rule's Reply-Message. Attributes whose
+/// places cannot be filled in are left out. For an Access-Reject: without user.
+///   parts  if given: what they come from, in their order
+Octets compose_reply(const plan::Plan& plan, const condition::Facts& facts, const plan::User* user,
+                     const plan::AccessRule* rule, std::vector<ReplyPart>* parts = nullptr);
+
+/// A Reply-Message (RFC 2865 §5.18) as an encoded attribute; nothing for an empty text.
+Octets reply_message(std::string_view text);
+
+}  // namespace jembatan::decide
