@@ -10,11 +10,13 @@
 
 #include "admin/answers.h"
 #include "admin/capture.h"
+#include "admin/journal_calls.h"
 #include "admin/json.h"
 #include "admin/metrics.h"
 #include "admin/plan_calls.h"
 #include "admin/trust_calls.h"
 #include "base/text.h"
+#include "journal/tell.h"
 
 namespace jembatan::admin {
 namespace {
@@ -139,6 +141,10 @@ class Api::Routes {
         {"POST", "/v1/clients/secret", Role::administrator, nullptr, client_secret},
         {"GET", "/v1/clients/rotations", Role::viewer, nullptr, list_rotations},
         {"POST", "/v1/explain", Role::viewer, nullptr, explain},
+        {"GET", "/v1/journal", Role::operator_, nullptr, search_journal},
+        {"GET", "/v1/journal/entry", Role::operator_, nullptr, show_journal_entry},
+        {"POST", "/v1/journal/unmask", Role::administrator, nullptr, start_unmask},
+        {"GET", "/v1/journal/unmask", Role::administrator, nullptr, show_unmask},
         {"GET", "/v1/audit", Role::operator_, nullptr, show_audit},
         {"GET", "/v1/tokens", Role::administrator, nullptr, list_tokens},
         {"POST", "/v1/tokens", Role::administrator, nullptr, create_token},
@@ -253,8 +259,33 @@ class Api::Routes {
         [live](const accounting::Record& record) { return json_of(record, *live->plan->catalogue); });
   }
 
+  // What somebody who follows wants to see: all, or requests for which a condition holds.
+  struct Wanted {
+    plan::PlanPtr plan;  // whose catalogue the condition was checked with
+    std::optional<condition::Condition> when;
+    bool holds_for(const std::variant<engine::Event, engine::Notice>& item) const {
+      const auto* event = std::get_if<engine::Event>(&item);
+      return !when || (event != nullptr && journal::holds_for(*when, *event));
+    }
+  };
+  bool read_wanted(const httplib::Request& request, httplib::Response& response, Wanted& out) {
+    if (!request.has_param("where")) return true;
+    out.plan = server_.plan()->plan;
+    std::vector<condition::Mistake> mistakes;
+    const std::string source = request.get_param_value("where");
+    out.when = condition::Condition::parse(source, *out.plan->catalogue, mistakes);
+    if (out.when) return true;
+    const condition::Mistake& first = mistakes.front();
+    problem(response, 400, "Not understood",
+            fmt::format("where, column {}: {}{}", first.at + 1, first.text,
+                        first.allowed.empty() ? "" : "; allowed: " + first.allowed));
+    return false;
+  }
+
   // Server-sent events: one JSON document each; a comment every second shows that the line is alive.
-  void events(const httplib::Request&, httplib::Response& response) {
+  void events(const httplib::Request& request, httplib::Response& response) {
+    auto wanted = std::make_shared<Wanted>();
+    if (!read_wanted(request, response, *wanted)) return;
     if (followers_.fetch_add(1) >= kMostFollowers) {
       followers_.fetch_sub(1);
       return problem(response, 503, "Too many followers",
@@ -263,9 +294,11 @@ class Api::Routes {
     auto follower = std::make_shared<server::Feed::Follower>(server_.feed());
     response.set_chunked_content_provider(
         "text/event-stream",
-        [this, follower](std::size_t, httplib::DataSink& sink) {
+        [this, follower, wanted](std::size_t, httplib::DataSink& sink) {
           std::string text;
-          for (const auto& item : follower->take(1000ms)) text += "data: " + json_of(*item).dump() + "\n\n";
+          for (const auto& item : follower->take(1000ms)) {
+            if (wanted->holds_for(*item)) text += "data: " + json_of(*item).dump() + "\n\n";
+          }
           if (text.empty()) text = ": waiting\n\n";
           return !stopping_ && sink.write(text.data(), text.size());
         },

@@ -4,7 +4,7 @@
 
 #include "base/text.h"
 #include "dictionary/describe.h"
-#include "server/event_text.h"
+#include "journal/scrub.h"
 
 namespace jembatan::admin {
 
@@ -34,8 +34,10 @@ json event_json(const engine::Event& event) {
            {"id", event.identifier},
            {"client", event.client},
            {"user", escaped(event.user)},
+           {"realm", escaped(event.realm)},
+           {"number", event.number},
            {"server", event.server},
-           {"reason", server::reason_text(event)},
+           {"reason", engine::reason_text(event)},
            {"took_us", event.took.count()}};
   out["packet"] = event.code == wire::Code{} ? "" : wire::name_of(event.code);
   return out;
@@ -60,7 +62,8 @@ json json_of(const server::NodeStatus& status) {
           {"outcomes", outcomes},
           {"in_flight", status.in_flight},
           {"accounting_under_way", status.accounting_under_way},
-          {"events_shed", status.events_shed}};
+          {"events_shed", status.events_shed},
+          {"journal_shed", status.journal_shed}};
 }
 
 json json_of(const accounting::Session& session) {
@@ -100,6 +103,31 @@ json json_of(const accounting::Record& record, const dictionary::Catalogue& name
           {"input_octets", record.input_octets},
           {"output_octets", record.output_octets},
           {"attributes", attributes_json(record.attributes, names)}};
+}
+
+json json_of(const journal::Entry& entry, const dictionary::Catalogue& names) {
+  const auto attributes = [&](const Octets& packet) {
+    const auto parsed = wire::PacketView::parse(packet);
+    if (!parsed) return json(nullptr);
+    json list = json::array();
+    for (const auto& line : dictionary::describe(names, *parsed)) {
+      const std::string value = journal::is_secret(line.path, names) ? "(not kept)" : line.value;
+      list.push_back({{"name", line.name}, {"value", value}, {"depth", line.depth}});
+    }
+    return json{{"packet", wire::name_of(parsed->code())}, {"attributes", list}};
+  };
+  json out = json_of(entry);
+  out["trail"] = entry.trail;
+  out["request"] = attributes(entry.request);
+  out["reply"] = attributes(entry.reply);
+  return out;
+}
+
+json json_of(const journal::Entry& entry) {
+  return {{"number", entry.number}, {"at", text_of(entry.at)},       {"outcome", entry.outcome},
+          {"packet", entry.packet}, {"client", entry.client},        {"from", entry.source},
+          {"user", entry.user},     {"realm", entry.realm},          {"server", entry.server},
+          {"reason", entry.reason}, {"took_us", entry.took.count()}, {"plan_revision", entry.revision}};
 }
 
 json json_of(const std::variant<engine::Event, engine::Notice>& item) {

@@ -11,6 +11,9 @@ nlohmann::json json_of(const server::NodeStatus& status);
 nlohmann::json json_of(const accounting::Session& session);
 nlohmann::json json_of(const accounting::Record& record, const dictionary::Catalogue& names);
 nlohmann::json json_of(const std::variant<engine::Event, engine::Notice>& item);
+/// Without its trail and packets, and with them.
+nlohmann::json json_of(const journal::Entry& entry);
+nlohmann::json json_of(const journal::Entry& entry, const dictionary::Catalogue& names);
 nlohmann::json json_of(const document::Problems& problems);
 
 }  // namespace jembatan::admin

@@ -84,6 +84,8 @@ std::string metrics_text(const server::Server& server) {
               status.accounting_under_way);
   page.single("jembatan_events_shed_total", "counter", "Log events that were not written",
               status.events_shed);
+  page.single("jembatan_journal_shed_total", "counter", "Requests that the journal does not have",
+              status.journal_shed);
   page.single("jembatan_plan_revision", "gauge", "Revision of the plan in force", status.plan_revision);
   page.single("jembatan_plan_clients", "gauge", "Clients in the plan", live->plan->clients.size());
   page.single("jembatan_up_seconds", "gauge", "Seconds since the start",

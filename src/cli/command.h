@@ -74,6 +74,7 @@ const std::vector<Command>& commands();
 // One function a noun.
 std::vector<Command> ask_commands();
 std::vector<Command> follow_commands();
+std::vector<Command> journal_commands();
 std::vector<Command> plan_commands();
 std::vector<Command> client_commands();
 std::vector<Command> user_commands();
@@ -81,6 +82,9 @@ std::vector<Command> realm_commands();
 std::vector<Command> group_commands();
 std::vector<Command> route_commands();
 std::vector<Command> access_commands();
+std::vector<Command> reply_set_commands();
+std::vector<Command> edit_commands();
+std::vector<Command> sign_in_commands();
 std::vector<Command> explain_commands();
 std::vector<Command> dictionary_commands();
 std::vector<Command> decode_commands();

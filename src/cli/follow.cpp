@@ -33,9 +33,11 @@ std::string request_line(const json& event, const Terminal& terminal) {
   if (client.empty()) client = event.value("from", "");
   const std::string server = event.value("server", "");
   const auto took = event.value("took_us", 0);
-  std::string line = padded(client, 16) + " " + padded(event.value("user", ""), 24) + " " +
-                     terminal.coloured(padded(outcome, 16), colour_of(outcome)) + " ";
-  line += padded(took > 0 ? fmt::format("{:.1f} ms", took / 1000.0) : "", 11);
+  const auto number = event.value("number", std::uint64_t{0});
+  std::string line = padded(number == 0 ? "-" : std::to_string(number), 7) + " " + padded(client, 16) + " " +
+                     padded(event.value("user", ""), 24) + " " + padded(event.value("realm", ""), 16) + " " +
+                     terminal.coloured(padded(outcome, 15), colour_of(outcome)) + " ";
+  line += padded(took > 0 ? fmt::format("{:.1f} ms", took / 1000.0) : "", 10);
   line += event.value("reason", "");
   if (!server.empty()) line += fmt::format(" [{}]", server);
   return line;
@@ -59,13 +61,16 @@ Exit follow(const Arguments& arguments, Terminal& terminal) {
   auto node = NodeClient::open(arguments);
   if (!node) return report(node.error(), terminal);
   if (!arguments.has("--json")) {
-    terminal.line(terminal.coloured(padded("time", 10) + padded("client", 17) + padded("user", 25) +
-                                        padded("outcome", 17) + padded("took", 11) + "reason [answered by]",
+    terminal.line(terminal.coloured(padded("time", 10) + padded("number", 8) + padded("client", 17) +
+                                        padded("user", 25) + padded("realm", 17) + padded("outcome", 16) +
+                                        padded("took", 10) + "reason [answered by]",
                                     Colour::bold));
   }
   unsigned long shown = 0;
-  const Status followed = node->follow([&](const json& event) {
+  const std::string outcome = arguments.get("--outcome");
+  const Status followed = node->follow(arguments.get("--where"), [&](const json& event) {
     if (!arguments.has("--all") && is_quiet(event.value("outcome", ""))) return true;
+    if (!outcome.empty() && event.value("outcome", "") != outcome) return true;
     terminal.line(arguments.has("--json") ? event.dump() : line_of(event, terminal));
     return most == 0 || ++shown < most;
   });
@@ -76,15 +81,18 @@ Exit follow(const Arguments& arguments, Terminal& terminal) {
 
 std::vector<Command> follow_commands() {
   std::vector<Option> options = node_options();
+  options.push_back({"--where", "CONDITION", "only requests for which it holds (docs/conditions.md)"});
+  options.push_back({"--outcome", "NAME", "only what ended like that: accepted, rejected, no-answer, …"});
   options.push_back({"--all", "", "repeats and servers' replies, too"});
   options.push_back({"--count", "NUMBER", "end after so many lines; default: go on until interrupted"});
   options.push_back({"--json", "", "one JSON document a line"});
-  return {{"follow",
-           "Show what a node does, live: one line a request",
-           "jembatan follow --lab hub",
-           options,
-           {},
-           follow}};
+  return {
+      {"follow",
+       "Show what a node does, live: one line a request",
+       "jembatan follow --where 'realm == \"reef.example\" and client.label.place under \"reef\"' --lab hub",
+       options,
+       {},
+       follow}};
 }
 
 }  // namespace jembatan::cli

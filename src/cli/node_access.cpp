@@ -236,36 +236,29 @@ Status NodeClient::fetch(const std::string& path,
   if (status == 0) return connection_->unreachable();
   if (status == 200) return {};
   const json body = json::parse(refusal, nullptr, false);
+  if (status == 400 && body.is_object()) return fail(Errc::malformed, body.value("detail", ""));
   return fail(Errc::not_allowed, fmt::format("node {} answers {}: {}", connection_->name, status,
                                              body.is_object() ? body.value("detail", "") : "nothing more"));
 }
 
-Status NodeClient::follow(const std::function<bool(const json&)>& take) {
+Status NodeClient::follow(const std::string& where, const std::function<bool(const json&)>& take) {
   std::string waiting;
-  int status = 0;
   bool ended = false;
-  const auto result = connection_->http->Get(
-      "/v1/events",
-      [&](const httplib::Response& response) {
-        status = response.status;
-        return true;
-      },
-      [&](const char* data, std::size_t size) {
-        waiting.append(data, size);
-        for (std::size_t end = waiting.find("\n\n"); end != std::string::npos && !ended;
-             end = waiting.find("\n\n")) {
-          const std::string event = waiting.substr(0, end);
-          waiting.erase(0, end + 2);
-          if (!event.starts_with("data: ")) continue;
-          const json item = json::parse(event.substr(6), nullptr, false);
-          if (!item.is_discarded()) ended = !take(item);
-        }
-        return !ended;
-      });
-  if (ended) return {};
-  if (status == 0) return connection_->unreachable();
-  if (status != 200)
-    return fail(Errc::not_allowed, fmt::format("node {} answers {}", connection_->name, status));
+  std::vector<std::pair<std::string, std::string>> query;
+  if (!where.empty()) query.emplace_back("where", where);
+  const Status fetched = fetch("/v1/events", query, [&](std::string_view piece) {
+    waiting.append(piece);
+    for (std::size_t end = waiting.find("\n\n"); end != std::string::npos && !ended;
+         end = waiting.find("\n\n")) {
+      const std::string event = waiting.substr(0, end);
+      waiting.erase(0, end + 2);
+      if (!event.starts_with("data: ")) continue;
+      const json item = json::parse(event.substr(6), nullptr, false);
+      if (!item.is_discarded()) ended = !take(item);
+    }
+    return !ended;
+  });
+  if (!fetched || ended) return fetched;
   return fail(Errc::unreachable, fmt::format("node {} has ended", connection_->name));
 }
 

@@ -38,7 +38,8 @@ class NodeClient {
   Status fetch(const std::string& path, const std::vector<std::pair<std::string, std::string>>& query,
                const std::function<bool(std::string_view)>& take);
   /// Gives each event of the live feed to `take`, until it returns false or the node ends.
-  Status follow(const std::function<bool(const nlohmann::json&)>& take);
+  ///   where  a condition that must hold; empty: all
+  Status follow(const std::string& where, const std::function<bool(const nlohmann::json&)>& take);
 
  private:
   struct Connection;

@@ -88,7 +88,8 @@ Exit list(const Listing& listing, const Arguments& arguments, Terminal& terminal
   return Exit::done;
 }
 
-Exit show(const std::string& kind, const Arguments& arguments, Terminal& terminal) {
+Exit show(const Listing& listing, const Arguments& arguments, Terminal& terminal) {
+  const std::string& kind = listing.kind;
   auto node = NodeClient::open(arguments);
   if (!node) return report(node.error(), terminal);
   const auto body =
@@ -102,6 +103,7 @@ Exit show(const std::string& kind, const Arguments& arguments, Terminal& termina
   // JSON has lost the order of keys; the plan's own is put back by the object's canonical form.
   const auto table = admin::value_of(object);
   if (table) terminal.out(revision::object_of(kind, *table).text);
+  if (listing.note != nullptr) terminal.line(listing.note(object));
   return Exit::done;
 }
 
@@ -144,28 +146,34 @@ std::string cell(const json& object, const std::string& key, std::size_t most) {
   return cut(found->is_string() ? escaped(found->get<std::string>()) : found->dump(), most);
 }
 
+std::string Listing::noun() const {
+  std::string out = kind;
+  std::replace(out.begin(), out.end(), '_', '-');
+  return out;
+}
+
 Command list_command(const Listing& listing, std::vector<Option> filters) {
-  return {listing.kind + " list",
-          fmt::format("List the {}s of a node's plan", listing.kind),
-          fmt::format("jembatan {} list --lab hub", listing.kind),
+  return {listing.noun() + " list",
+          fmt::format("List the {}s of a node's plan", listing.noun()),
+          fmt::format("jembatan {} list --lab hub", listing.noun()),
           reading_options(std::move(filters)),
           {},
           [listing](const Arguments& a, Terminal& t) { return list(listing, a, t); }};
 }
 
 Command show_command(const Listing& listing) {
-  return {listing.kind + " show",
-          fmt::format("Show one {} as it stands in the plan; secrets by their marks", listing.kind),
-          fmt::format("jembatan {} show {} --lab hub", listing.kind, listing.name_example),
+  return {listing.noun() + " show",
+          fmt::format("Show one {} as it stands in the plan; secrets by their marks", listing.noun()),
+          fmt::format("jembatan {} show {} --lab hub", listing.noun(), listing.name_example),
           reading_options(),
           {"NAME", "its name", true, false},
-          [kind = listing.kind](const Arguments& a, Terminal& t) { return show(kind, a, t); }};
+          [listing](const Arguments& a, Terminal& t) { return show(listing, a, t); }};
 }
 
 Command add_command(const Listing& listing) {
-  return {listing.kind + " add",
-          fmt::format("Add a {} to a node's plan", listing.kind),
-          fmt::format("jembatan {} add {} {} --node node.toml", listing.kind, listing.name_example,
+  return {listing.noun() + " add",
+          fmt::format("Add a {} to a node's plan", listing.noun()),
+          fmt::format("jembatan {} add {} {} --node node.toml", listing.noun(), listing.name_example,
                       listing.set_example),
           change_options(),
           {"NAME KEY=VALUE", "its name, and its fields; @FILE as value: what is in the file", true, true},
@@ -174,9 +182,9 @@ Command add_command(const Listing& listing) {
 
 Command set_command(const Listing& listing) {
   return {
-      listing.kind + " set",
-      fmt::format("Change fields of a {}; KEY= takes one away", listing.kind),
-      fmt::format("jembatan {} set {} {} --node node.toml", listing.kind, listing.name_example,
+      listing.noun() + " set",
+      fmt::format("Change fields of a {}; KEY= takes one away", listing.noun()),
+      fmt::format("jembatan {} set {} {} --node node.toml", listing.noun(), listing.name_example,
                   listing.set_example),
       change_options(),
       {"NAME KEY=VALUE", "its name, and what is to change; @FILE as value: what is in the file", true, true},
@@ -184,9 +192,9 @@ Command set_command(const Listing& listing) {
 }
 
 Command remove_command(const Listing& listing) {
-  return {listing.kind + " remove",
-          fmt::format("Take a {} out of a node's plan", listing.kind),
-          fmt::format("jembatan {} remove {} --node node.toml", listing.kind, listing.name_example),
+  return {listing.noun() + " remove",
+          fmt::format("Take a {} out of a node's plan", listing.noun()),
+          fmt::format("jembatan {} remove {} --node node.toml", listing.noun(), listing.name_example),
           change_options(),
           {"NAME", "its name", true, false},
           [kind = listing.kind](const Arguments& a, Terminal& t) { return change("remove", kind, a, t); }};

@@ -14,6 +14,11 @@ struct Listing {
   std::size_t elastic = 0;   ///< the column that is cut so that a row fits
   std::string name_example;  ///< for the commands' examples
   std::string set_example;   ///< "waits=10s"
+  std::string (*note)(const nlohmann::json& object) =
+      nullptr;  ///< a line below one that is shown; may be empty
+
+  /// The kind as commands write it: "reply-set".
+  std::string noun() const;
 };
 
 Command list_command(const Listing& listing, std::vector<Option> filters = {});

@@ -19,6 +19,13 @@ namespace {
 
 using nlohmann::json;
 
+std::string pairs_text(const json& table) {
+  std::vector<std::string> parts;
+  for (const auto& [key, value] : table.items())
+    parts.push_back(key + "=" + (value.is_string() ? value.get<std::string>() : value.dump()));
+  return parts.empty() ? "-" : cut(join(parts, " "), 60);
+}
+
 const Listing& routes() {
   static const Listing all{"route",
                            {"route", "handle", "for", "when"},
@@ -34,22 +41,58 @@ const Listing& routes() {
 }
 
 const Listing& access_rules() {
-  static const Listing all{
-      "access",
-      {"rule", "permit", "reply", "when"},
-      [](const json& object) {
-        const json reply = object.value("reply", json::object());
-        std::vector<std::string> parts;
-        for (const auto& [key, value] : reply.items())
-          parts.push_back(key + "=" + (value.is_string() ? value.get<std::string>() : value.dump()));
-        return std::vector<std::string>{cell(object, "name", 28),
-                                        object.value("permit", false) ? "yes" : "no",
-                                        parts.empty() ? "-" : cut(join(parts, " "), 30),
-                                        object.contains("when") ? cell(object, "when", 1000) : "always"};
-      },
-      3,
-      "\"crew on deck\"",
-      "permit=true"};
+  static const Listing all{"access",
+                           {"rule", "permit", "reply", "when"},
+                           [](const json& object) {
+                             return std::vector<std::string>{
+                                 cell(object, "name", 28), object.value("permit", false) ? "yes" : "no",
+                                 cut(pairs_text(object.value("reply", json::object())), 30),
+                                 object.contains("when") ? cell(object, "when", 1000) : "always"};
+                           },
+                           3,
+                           "\"crew on deck\"",
+                           "permit=true"};
+  return all;
+}
+
+const Listing& reply_sets() {
+  static const Listing all{"reply_set",
+                           {"reply set", "reply"},
+                           [](const json& object) {
+                             return std::vector<std::string>{
+                                 cell(object, "name", 28), pairs_text(object.value("reply", json::object()))};
+                           },
+                           1,
+                           "aboard",
+                           "reply.Idle-Timeout=10m"};
+  return all;
+}
+
+std::string changes_text(const json& object) {
+  std::vector<std::string> parts;
+  for (const char* what : {"rewrite", "copy", "rename", "remove", "set", "add"}) {
+    const auto found = object.find(what);
+    if (found == object.end()) continue;
+    std::vector<std::string> names;
+    for (const auto& [key, value] : found->items())
+      names.push_back(found->is_array() ? value.get<std::string>() : key);
+    parts.push_back(std::string(what) + " " + join(names, " "));
+  }
+  return join(parts, ", ");
+}
+
+const Listing& edits() {
+  static const Listing all{"edit",
+                           {"edit", "at", "changes", "when"},
+                           [](const json& object) {
+                             return std::vector<std::string>{
+                                 cell(object, "name", 28), cell(object, "at", 12),
+                                 cut(changes_text(object), 50),
+                                 object.contains("when") ? cell(object, "when", 1000) : "always"};
+                           },
+                           3,
+                           "\"say where\"",
+                           "at=forwarding 'add.Class={client}'"};
   return all;
 }
 
@@ -178,6 +221,16 @@ std::vector<Command> access_commands() {
   return {ordered(list_command(access_rules())), show_command(access_rules()),
           add_command(access_rules()),           set_command(access_rules()),
           move_command(access_rules()),          remove_command(access_rules())};
+}
+
+std::vector<Command> reply_set_commands() {
+  return {list_command(reply_sets()), show_command(reply_sets()), add_command(reply_sets()),
+          set_command(reply_sets()), remove_command(reply_sets())};
+}
+
+std::vector<Command> edit_commands() {
+  return {ordered(list_command(edits())), show_command(edits()), add_command(edits()),
+          set_command(edits()),           move_command(edits()), remove_command(edits())};
 }
 
 std::vector<Command> explain_commands() {

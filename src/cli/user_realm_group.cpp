@@ -27,6 +27,19 @@ std::string user_state(const json& object) {
   return until.empty() ? "on" : "until " + until.substr(0, 10);
 }
 
+std::string methods_note(const json& object) {
+  using Form = identity::StoredPassword::Form;
+  const json password = object.value("password", json::object());
+  const std::string kept = password.empty() ? "" : password.begin().key();
+  const Form form = kept == "clear"  ? Form::clear
+                    : kept == "nt"   ? Form::nt
+                    : kept == "hash" ? Form::hash
+                                     : Form::none;
+  const auto methods = identity::methods_of(form);
+  return fmt::format("# what is kept of the password proves: {}",
+                     join({methods.begin(), methods.end()}, ", "));
+}
+
 const Listing& users() {
   static const Listing all{"user",
                            {"user", "password", "reply", "state"},
@@ -38,7 +51,8 @@ const Listing& users() {
                            },
                            2,
                            "sari@reef.example",
-                           "reply.vlan=30"};
+                           "reply.vlan=30",
+                           methods_note};
   return all;
 }
 
@@ -110,12 +124,12 @@ Command user_command(Command command, const std::string& what) {
   return command;
 }
 
-Exit realm_default(const Arguments& arguments, Terminal& terminal) {
+Exit put_single(const std::string& kind, const Arguments& arguments, Terminal& terminal) {
   json fields = json::object();
   std::vector<std::string> words{""};
   words.insert(words.end(), arguments.positionals().begin(), arguments.positionals().end());
   if (const Status read = read_fields(words, fields); !read) return report(read.error(), terminal);
-  return send_change(arguments, terminal, "/v1/plan/change", one_change("put", "realm_default", "", fields));
+  return send_change(arguments, terminal, "/v1/plan/change", one_change("put", kind, "", fields));
 }
 
 }  // namespace
@@ -123,6 +137,16 @@ Exit realm_default(const Arguments& arguments, Terminal& terminal) {
 std::vector<Command> user_commands() {
   return {list_command(users()), show_command(users()), user_command(add_command(users()), "add"),
           user_command(set_command(users()), "set"), remove_command(users())};
+}
+
+std::vector<Command> sign_in_commands() {
+  return {
+      {"sign-in",
+       "Say how names may be written, and when wrong passwords slow down",
+       "jembatan sign-in 'name_forms=[\"user@realm\", \"realm/user\"]' slow_after=5 --node node.toml",
+       change_options(),
+       {"KEY=VALUE", "name_forms=…, slow_after=…, slow_at_most=…; the others get their defaults", true, true},
+       [](const Arguments& a, Terminal& t) { return put_single("sign_in", a, t); }}};
 }
 
 std::vector<Command> realm_commands() {
@@ -137,7 +161,7 @@ std::vector<Command> realm_commands() {
        "jembatan realm default unknown=refuse missing='{ assume = \"harbour.example\" }' --node node.toml",
        change_options(),
        {"KEY=VALUE", "unknown=…, missing=…", true, true},
-       realm_default}};
+       [](const Arguments& a, Terminal& t) { return put_single("realm_default", a, t); }}};
 }
 
 std::vector<Command> group_commands() {

@@ -25,6 +25,8 @@ constexpr TextFact kTextFacts[] = {
     {"server", Fact::server, &Facts::server},
 };
 
+constexpr std::size_t kMostShown = 5;  // values of one attribute
+
 const TextFact* text_fact_of(Fact fact) {
   for (const TextFact& row : kTextFacts) {
     if (row.fact == fact) return &row;
@@ -128,11 +130,12 @@ std::string actual_text(const Test& test, const Facts& facts) {
   switch (test.fact) {
     case Fact::attribute: {
       std::vector<std::string> values;
+      std::size_t count = 0;
       each_value(*facts.packet, *test.attribute, *facts.catalogue, [&](OctetView value) {
-        values.push_back(dictionary::print_value(*test.attribute, value));
-        return values.size() < 5;
+        if (++count <= kMostShown) values.push_back(dictionary::print_value(*test.attribute, value));
+        return true;
       });
-      if (test.quantity == Quantity::count) return fmt::format("there are {} of them", values.size());
+      if (test.quantity == Quantity::count) return fmt::format("there are {} of them", count);
       if (values.empty()) return fmt::format("{} is not there", test.attribute->name);
       return fmt::format("{} is {}", test.attribute->name, join(values, ", "));
     }

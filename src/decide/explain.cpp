@@ -19,6 +19,10 @@ std::string quoted_names(const std::vector<std::string>& names, std::string_view
   return near ? fmt::format(" (nearest: '{}')", *near) : "";
 }
 
+std::vector<std::string> names_of(std::span<const std::string_view> names) {
+  return {names.begin(), names.end()};
+}
+
 class Explainer {
  public:
   Explainer(const Request& request, const Known& known)
@@ -140,6 +144,12 @@ class Explainer {
     if (candidate.proof == plan::Proof::client) {
       say("proof: the request proves nothing: access rules with proof = client may let it in");
     } else {
+      const std::string_view method = method_of(request.packet);
+      if (known_.assume == Assume::proven && !identity::can_prove(user->password.form(), method)) {
+        say(fmt::format("password: what is kept of it proves {}, not {}",
+                        join(names_of(identity::methods_of(user->password.form())), ", "), method));
+        return refuse(request, "the method cannot be proved here", nullptr);
+      }
       say(fmt::format("password: {}", known_.said));
       if (known_.assume == Assume::refused) return refuse(request, known_.because, nullptr);
     }

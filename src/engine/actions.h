@@ -28,8 +28,12 @@ struct Event {
   std::string_view because;  ///< the reason in words; a literal
   std::string detail;        ///< what the reason is about, may be empty
   std::chrono::microseconds took{0};
-  StoryPtr story;  ///< of requests that were decided; null: of others
+  std::uint64_t number = 0;  ///< in the journal; 0: it is not there
+  StoryPtr story;            ///< of requests that were decided; null: of others
 };
+
+/// The reason, with what it is about: "no realm of the plan matches (nowhere.example)".
+std::string reason_text(const Event& event);
 
 /// A change of state that is about no single request.
 struct Notice {

@@ -65,6 +65,7 @@ StoryPtr Engine::story_of(const Request& request, const Ending& ending, OctetVie
   out->assume = ending.assume;
   out->group = request.way->destination.group;
   if (request.marks != nullptr) out->marks = *request.marks;
+  if (request.notes != nullptr) out->notes = *request.notes;
   return out;
 }
 
@@ -105,7 +106,7 @@ std::optional<Octets> Engine::edited(const decide::Request& asked, const decide:
   if (way->destination.handling == plan::Handling::forward)
     facts.group = plan.groups[way->destination.group].name;
   if (what.server != nullptr) facts.server = what.server->name;
-  return decide::apply_edits(plan, what.point, facts, hidden_values(what.with, random_));
+  return decide::apply_edits(plan, what.point, facts, hidden_values(what.with, random_), what.notes);
 }
 
 void Engine::reply(const Request& request, Code code, OctetView attributes, Ending ending) {
@@ -116,7 +117,8 @@ void Engine::reply(const Request& request, Code code, OctetView attributes, Endi
   std::optional<Octets> changed;
   if (built) {
     const PacketView plain = *PacketView::parse(packet.finish());
-    changed = edited(request.asked(), request.way, {plan::EditPoint::replying, plain, with});
+    changed = edited(request.asked(), request.way,
+                     {plan::EditPoint::replying, plain, with, nullptr, request.notes});
   }
   if (changed) {
     packet = wire::PacketBuilder(code, request.packet.identifier(), request.packet.authenticator());
@@ -178,6 +180,7 @@ Ticket Engine::keep(const Request& request) {
   pending->user = nullptr;
   pending->way = *request.way;
   pending->marks.clear();
+  pending->notes.clear();
   pending->crossing = {};
   if (under_way_.size() >= 2 * pending_.taken() + 64) {
     std::erase_if(under_way_, [this](Ticket t) { return pending_.get(t) == nullptr; });
@@ -193,9 +196,10 @@ void Engine::finish(Ticket ticket, Now now, Actions& out, Step step) {
   const Pending& pending = *found;
   const Result<PacketView> packet = PacketView::parse(pending.octets);
   const Datagram in{pending.listener, pending.from, pending.to, pending.octets};
+  const bool forwards = pending.way.destination.handling == plan::Handling::forward;
   step(Request{*packet, in, pending.live, *pending.client, pending.which_secret, pending.repeat,
                pending.arrived, now, out, pending.received.empty() ? packet->octets() : pending.received,
-               &pending.way, &pending.marks},
+               &pending.way, &pending.marks, forwards ? &found->notes : nullptr},
        pending);
   found->live.reset();
   pending_.release(ticket);
@@ -291,8 +295,9 @@ void Engine::on_reply(std::uint16_t lane, const Endpoint& from, OctetView octets
   finish(arrived->owner, now, out, [&](const Request& request, const Pending&) {
     const HiddenWith theirs{arrived->server->secret, arrived->request};
     const HiddenWith ours{request.secret(), request.packet.authenticator()};
-    const auto changed = edited(request.asked(), request.way,
-                                {plan::EditPoint::answered, arrived->reply, theirs, arrived->server});
+    const auto changed =
+        edited(request.asked(), request.way,
+               {plan::EditPoint::answered, arrived->reply, theirs, arrived->server, request.notes});
     const PacketView answer = changed ? *PacketView::parse(*changed) : arrived->reply;
     const Code code = answer.code();
     wire::PacketBuilder packet(code, answer.identifier(), answer.authenticator());

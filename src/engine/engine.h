@@ -71,6 +71,7 @@ class Engine final : private Composer {
     const plan::User* user = nullptr;
     decide::Way way;
     std::vector<Mark> marks;
+    std::vector<std::string> notes;  ///< of edits to the answer
     Ticket crossing;
   };
   /// One request while a step looks at it: what is known so far. Views only.
@@ -87,6 +88,7 @@ class Engine final : private Composer {
     OctetView received = {};           ///< before the plan's edits
     const decide::Way* way = nullptr;  ///< once it is known
     const std::vector<Mark>* marks = nullptr;
+    std::vector<std::string>* notes = nullptr;
 
     const wire::SharedSecret& secret() const { return client.secret_of(which_secret); }
     bool accounting() const { return packet.code() == wire::Code::accounting_request; }
@@ -124,7 +126,8 @@ class Engine final : private Composer {
     plan::EditPoint point{};
     const wire::PacketView& packet;
     HiddenWith with;
-    const plan::Server* server = nullptr;  ///< that is asked, or that answered
+    const plan::Server* server = nullptr;       ///< that is asked, or that answered
+    std::vector<std::string>* notes = nullptr;  ///< if given: gets a line for each edit
   };
   std::optional<Octets> edited(const decide::Request& asked, const decide::Way* way, const Edited& what);
 

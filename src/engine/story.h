@@ -22,6 +22,7 @@ struct Story {
   decide::Assume assume = decide::Assume::proven;
   std::size_t group = 0;  ///< that it was forwarded to, if there are marks of servers
   std::vector<Mark> marks;
+  std::vector<std::string> notes;  ///< what edits did to a server's answer, one line each
 };
 using StoryPtr = std::shared_ptr<const Story>;
 

@@ -88,4 +88,24 @@ bool StoredPassword::matches(OctetView typed) const {
   return same;
 }
 
+std::span<const std::string_view> methods_of(StoredPassword::Form form) {
+  static constexpr std::array<std::string_view, 4> kAll{"pap", "mschap", "mschapv2", "chap"};
+  switch (form) {
+    case StoredPassword::Form::clear:
+      return kAll;
+    case StoredPassword::Form::nt:
+      return std::span(kAll).first(3);
+    case StoredPassword::Form::hash:
+      return std::span(kAll).first(1);
+    case StoredPassword::Form::none:
+      break;
+  }
+  return {};
+}
+
+bool can_prove(StoredPassword::Form form, std::string_view method) {
+  const auto methods = methods_of(form);
+  return std::find(methods.begin(), methods.end(), method) != methods.end();
+}
+
 }  // namespace jembatan::identity

@@ -1,4 +1,6 @@
 #pragma once
+#include <span>
+
 #include "base/random.h"
 #include "base/result.h"
 #include "base/secret.h"
@@ -37,5 +39,9 @@ class StoredPassword {
   Form form_ = Form::none;
   Secret kept_;
 };
+
+/// The methods that a password kept like that can prove: "pap", "chap", "mschap", "mschapv2".
+std::span<const std::string_view> methods_of(StoredPassword::Form form);
+bool can_prove(StoredPassword::Form form, std::string_view method);
 
 }  // namespace jembatan::identity

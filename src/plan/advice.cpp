@@ -60,6 +60,7 @@ class Adviser {
     label_misses();
     shadowed();
     user_groups();
+    methods();
     if (now_) dates(*now_);
   }
 
@@ -354,6 +355,33 @@ class Adviser {
     }
   }
 
+  // A rule that asks for a group, and accepts no method that a password of that group can prove.
+  void methods() {
+    for (const AccessRule& rule : plan_.access_rules) {
+      if (!rule.when || !rule.permit || rule.methods.empty()) continue;
+      const std::vector<std::string> wanted = rule.when->groups();
+      for (std::size_t i = 0; i < plan_.users.size(); ++i) {
+        const User& user = plan_.users[i];
+        const auto is_wanted = [&](const std::string& group) {
+          return std::find(wanted.begin(), wanted.end(), group) != wanted.end();
+        };
+        const auto served = [&](const std::string& method) {
+          return identity::can_prove(user.password.form(), method);
+        };
+        if (std::none_of(user.groups.begin(), user.groups.end(), is_wanted) ||
+            std::any_of(rule.methods.begin(), rule.methods.end(), served))
+          continue;
+        const auto can = identity::methods_of(user.password.form());
+        report_(places_.users[i],
+                {"method-mismatch",
+                 fmt::format(
+                     "what is kept of the password of user '{}' proves {}, and access rule '{}' accepts {}",
+                     user.name, join({can.begin(), can.end()}, ", "), rule.name, join(rule.methods, ", ")),
+                 "a password that is kept in another form, or another method in the rule"});
+      }
+    }
+  }
+
   static std::string nearest_text(const std::string& name, const std::set<std::string>& names) {
     const auto near = nearest(name, {names.begin(), names.end()});
     return near ? fmt::format("; did you mean '{}'?", *near) : "";
@@ -383,7 +411,13 @@ std::vector<std::pair<std::string_view, std::string_view>> advice_rules() {
       {"lone-weight", "a weight of a server that is alone in its priority"},
       {"no-share", "a server of weight 0 beside others"},
       {"late-tier", "a priority whose turn comes after 30 s"},
-      {"near-miss", "names or label values that differ in letter case, spaces, '-' or '_' alone"}};
+      {"near-miss", "names or label values that differ in letter case, spaces, '-' or '_' alone"},
+      {"shadowed", "a route or access rule that an earlier one leaves nothing to"},
+      {"unused-user-group", "a group of a user that no access rule asks for"},
+      {"empty-user-group", "a group that an access rule asks for, and no user is in"},
+      {"method-mismatch",
+       "a user whose password proves none of the methods that a rule for his group accepts"},
+      {"expired", "a user, or an old secret, whose time is over"}};
 }
 
 }  // namespace jembatan::plan

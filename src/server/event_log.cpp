@@ -24,11 +24,17 @@ bool can_flood(Outcome outcome) {
   return engine::weight_of(outcome) == Weight::warning && outcome != Outcome::no_answer;
 }
 
+// What was decided, and what a client of the plan sent in vain; not what anybody can send.
+bool is_journaled(const Event& event) {
+  return event.story != nullptr || (engine::is_drop(event.outcome) && !event.client.empty());
+}
+
 }  // namespace
 
-EventLog::EventLog(Feed& feed, Tally& tally, LogFormat format, std::string way_to_add)
+EventLog::EventLog(Feed& feed, Tally& tally, JournalWriter& journal, LogFormat format, std::string way_to_add)
     : feed_(feed),
       tally_(tally),
+      journal_(journal),
       format_(format),
       way_to_add_(std::move(way_to_add)),
       summed_up_(std::chrono::steady_clock::now()),
@@ -89,7 +95,9 @@ void EventLog::run() {
 
 void EventLog::write(Event& event, TimePoint now) {
   tally_.count(event);
-  if (logs(engine::weight_of(event.outcome)) && first_of_its_kind(event, now)) {
+  const bool first = first_of_its_kind(event, now);
+  if (first && is_journaled(event)) journal_.take(event);
+  if (first && logs(engine::weight_of(event.outcome))) {
     std::string more;
     if (event.outcome == Outcome::unknown_client) {
       more = fmt::format("; to let it in: jembatan client add NAME --address {} {}",
@@ -144,7 +152,7 @@ void EventLog::sum_up(TimePoint now, std::chrono::seconds at_least) {
     if (at->second.count > 0) {
       const std::string text = fmt::format("{}: {} {} more in={}s ({})", subject_text(at->second.last),
                                            engine::name_of(at->first.first), at->second.count, age.count(),
-                                           reason_text(at->second.last));
+                                           engine::reason_text(at->second.last));
       log_line(Weight::warning, format_ == LogFormat::json ? "\"text\":" + json_quoted(text) : text);
     }
     at = repeated_.erase(at);

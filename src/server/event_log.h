@@ -6,6 +6,7 @@
 #include <thread>
 
 #include "server/feed.h"
+#include "server/journal_writer.h"
 #include "server/node_file.h"
 #include "server/tally.h"
 
@@ -15,13 +16,13 @@ namespace jembatan::server {
 void log_line(engine::Weight weight, std::string_view payload);
 bool logs(engine::Weight weight);
 
-/// Takes the events of all workers to the log and to those who follow live, on a thread of its own. When more
-/// come than it can write, events are shed and counted: requests are never held up. Drops from one address
-/// are written once, then counted and summed up every minute.
+/// Takes the events of all workers to the log, the journal and those who follow live, on a thread of its own.
+/// When more come than it can write, events are shed and counted: requests are never held up. Drops from one
+/// address are written once, then counted and summed up every minute.
 class EventLog {
  public:
   ///   way_to_add  the option that tells `jembatan client add` where to: "--plan FOLDER"
-  EventLog(Feed& feed, Tally& tally, LogFormat format, std::string way_to_add);
+  EventLog(Feed& feed, Tally& tally, JournalWriter& journal, LogFormat format, std::string way_to_add);
   ~EventLog();
 
   /// Takes over what the vectors hold and leaves them empty. Any thread.
@@ -48,6 +49,7 @@ class EventLog {
   static constexpr std::size_t kMostRepeated = 10000;
   Feed& feed_;
   Tally& tally_;
+  JournalWriter& journal_;
   LogFormat format_;
   std::string way_to_add_;
   std::mutex mutex_;

@@ -8,11 +8,6 @@ namespace jembatan::server {
 
 using engine::Event;
 
-std::string reason_text(const Event& event) {
-  if (event.detail.empty()) return std::string(event.because);
-  return fmt::format("{} ({})", event.because, escaped(event.detail));
-}
-
 std::string subject_text(const Event& event) {
   if (!event.user.empty()) return "user " + escaped(event.user);
   const bool from_server = event.outcome >= engine::Outcome::reply_used;

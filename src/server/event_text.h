@@ -4,8 +4,6 @@
 
 namespace jembatan::server {
 
-/// "no realm of the plan matches (nowhere.example)"
-std::string reason_text(const engine::Event& event);
 /// "user sari@reef.example" or "client 192.0.2.10 (kerapu-deck-2)": what the line is about.
 std::string subject_text(const engine::Event& event);
 /// "3.2ms"

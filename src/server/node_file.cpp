@@ -93,6 +93,17 @@ const Field<NodeSettings> kLog[] = {
      }},
 };
 
+const Field<NodeSettings> kJournal[] = {
+    {"keep", Need::optional, "how long requests are kept, 1m to 365d; default 7d",
+     [](Reading& r, const Entry& e, NodeSettings& n) {
+       n.journal.keep = r.duration(e, 60s, 365 * 24h).value_or(7 * 24h);
+     }},
+    {"megabytes", Need::optional, "how much they may take, 1 to 1000000; default 256; the oldest go first",
+     [](Reading& r, const Entry& e, NodeSettings& n) {
+       n.journal.most_octets = static_cast<std::uint64_t>(r.integer(e, 1, 1000000).value_or(256)) << 20U;
+     }},
+};
+
 template <std::size_t N>
 void read_section(Reading& r, const Entry& e, const Field<NodeSettings> (&fields)[N], NodeSettings& node) {
   if (r.expect(e, Kind::table)) document::read_fields<NodeSettings>(r, e.value, e.key, fields, node);
@@ -138,6 +149,8 @@ const Field<NodeSettings> kNode[] = {
      [](Reading& r, const Entry& e, NodeSettings& n) { read_management(r, e, n); }},
     {"log", Need::optional, "the log",
      [](Reading& r, const Entry& e, NodeSettings& n) { read_section(r, e, kLog, n); }},
+    {"journal", Need::optional, "the journal of recent requests",
+     [](Reading& r, const Entry& e, NodeSettings& n) { read_section(r, e, kJournal, n); }},
 };
 
 // systemd hands credentials over in a folder that only the service can read (systemd.exec(5)).
@@ -201,6 +214,7 @@ std::vector<std::pair<std::string, std::string_view>> node_key_meanings() {
   add("listen.", kListen);
   add("management.", kManagement);
   add("log.", kLog);
+  add("journal.", kJournal);
   return out;
 }
 

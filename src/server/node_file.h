@@ -5,6 +5,7 @@
 #include "base/clock.h"
 #include "base/ip.h"
 #include "document/problems.h"
+#include "journal/entry.h"
 
 namespace jembatan::server {
 
@@ -28,6 +29,7 @@ struct NodeSettings {
   std::filesystem::path key_file;  ///< what secrets in the store are sealed with
   LogFormat log_format = LogFormat::text;
   std::string log_level = "info";
+  journal::Limits journal;
 };
 
 /// Reads a node file; relative paths in it count from its folder.

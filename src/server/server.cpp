@@ -15,6 +15,7 @@
 #include "server/log.h"
 #include "server/secret_file.h"
 #include "store/accounting_store.h"
+#include "store/journal_store.h"
 #include "store/plan_store.h"
 
 namespace jembatan::server {
@@ -110,6 +111,12 @@ Status Server::open_store() {
   auto queue = open_accounting();
   if (!queue) return queue.error();
   queue_ = std::move(*queue);
+  auto journal = store::JournalStore::open(settings_.data_folder);
+  if (!journal) return journal.error();
+  journal_ = std::move(*journal);
+  auto to_write = store::JournalStore::open(settings_.data_folder);
+  if (!to_write) return to_write.error();
+  journal_writer_ = std::make_unique<JournalWriter>(std::move(*to_write), settings_.journal);
   return {};
 }
 
@@ -163,7 +170,8 @@ Status Server::open_sockets() {
 }
 
 void Server::start_threads() {
-  events_ = std::make_unique<EventLog>(feed_, tally_, settings_.log_format, way_to_add(settings_));
+  events_ = std::make_unique<EventLog>(feed_, tally_, *journal_writer_, settings_.log_format,
+                                       way_to_add(settings_));
   proofs_ = std::make_unique<ProofPool>(sockets_.size());
   deliverer_ = std::make_unique<Deliverer>(std::move(queue_), settings_.send_from, plan_, *events_, tap_);
   AccountingWriter::Callbacks callbacks{[this](std::size_t worker, std::vector<AccountingWriter::Done> done) {
@@ -177,7 +185,7 @@ void Server::start_threads() {
   writer_ = std::make_unique<AccountingWriter>(std::move(store_), std::move(callbacks));
   for (auto& listeners : sockets_) {
     workers_.push_back(std::make_unique<Worker>(workers_.size(), std::move(listeners), settings_.send_from,
-                                                Shared{plan_, *events_, *writer_, *proofs_, tap_}));
+                                                Shared{plan_, *events_, *writer_, *proofs_, tap_, unmask_}));
   }
   sockets_.clear();
   deliverer_->start(*writer_);
@@ -240,6 +248,7 @@ NodeStatus Server::status() const {
   }
   out.accounting_under_way = deliverer_->under_way();
   out.events_shed = events_->shed();
+  out.journal_shed = journal_writer_->shed();
   return out;
 }
 
@@ -265,6 +274,7 @@ void Server::stop() {
   for (auto& worker : workers_) worker->stop();
   workers_.clear();
   events_->stop();
+  journal_writer_->stop();
   feed_.close();
 }
 

@@ -3,6 +3,7 @@
 #include "server/deliverer.h"
 #include "server/node_file.h"
 #include "server/tally.h"
+#include "server/unmask.h"
 #include "server/worker.h"
 
 namespace jembatan::server {
@@ -19,6 +20,7 @@ struct NodeStatus {
   std::size_t in_flight = 0;
   std::size_t accounting_under_way = 0;
   std::uint64_t events_shed = 0;
+  std::uint64_t journal_shed = 0;
 };
 
 /// One running node: workers, accounting, log. Made by start(), ended by stop(); the other calls from any
@@ -51,6 +53,13 @@ class Server {
     const std::lock_guard lock(archive_mutex_);
     return look(*archive_);
   }
+  /// Runs `look` with a connection of its own to the journal.
+  template <class Look>
+  auto with_journal(Look look) {
+    const std::lock_guard lock(journal_mutex_);
+    return look(*journal_);
+  }
+  Unmask& unmask() { return unmask_; }
   static Result<IpAddress> resolve_host(const std::string& host);
   const Tally& tally() const { return tally_; }
   NodeStatus status() const;
@@ -88,6 +97,10 @@ class Server {
   std::unique_ptr<revision::Keeper> keeper_;
   std::mutex archive_mutex_;
   std::unique_ptr<revision::Archive> archive_;
+  std::mutex journal_mutex_;
+  std::unique_ptr<journal::Journal> journal_;  // for reading
+  Unmask unmask_;
+  std::unique_ptr<JournalWriter> journal_writer_;
   std::unique_ptr<EventLog> events_;
   std::unique_ptr<ProofPool> proofs_;
   std::unique_ptr<accounting::Store> store_;  // until the writer takes it

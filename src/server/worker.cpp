@@ -7,8 +7,9 @@
 namespace jembatan::server {
 namespace {
 
-engine::Settings settings_for(const std::vector<Listener>& listeners) {
+engine::Settings settings_for(const std::vector<Listener>& listeners, engine::PasswordWatch& watch) {
   engine::Settings out;
+  out.watch = &watch;
   for (const Listener& listener : listeners) out.listeners.push_back({listener.purpose, listener.at});
   return out;
 }
@@ -19,7 +20,7 @@ Worker::Worker(std::size_t index, std::vector<Listener> listeners, std::vector<I
                Shared shared)
     : index_(index),
       shared_(shared),
-      engine_(settings_for(listeners), random_, counters_),
+      engine_(settings_for(listeners, shared.watch), random_, counters_),
       lanes_(
           io_, std::move(send_from), shared_.tap,
           [this](std::uint16_t lane, const Received& datagram) {

@@ -21,6 +21,7 @@ struct Shared {
   AccountingWriter& writer;
   ProofPool& proofs;
   Tap& tap;
+  engine::PasswordWatch& watch;
 };
 
 struct Listener {

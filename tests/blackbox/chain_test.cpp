@@ -227,7 +227,7 @@ TEST_F(Chain, CaptureWritesTheNodesTrafficForAnyAnalyser) {
   EXPECT_EQ(again.exit_code, 1);
   EXPECT_THAT(again.error, HasSubstr("File exists"));
   const auto nobody = client({"capture", "--node", hub.file(), "--client", "her", "--out", out + "2"});
-  EXPECT_EQ(nobody.exit_code, 4);
+  EXPECT_EQ(nobody.exit_code, 2);
   EXPECT_THAT(nobody.error, HasSubstr("client 'her' not found; nearest: 'here'"));
 }
 

@@ -211,6 +211,90 @@ TEST_F(Commanded, RolesMayWhatTheirRolesMay) {
                                             "local token create", "local token create", "local plan apply"));
 }
 
+TEST_F(Commanded, TheJournalTellsWhyAndKeepsNoPassword) {
+  apply(kHere);
+  const auto ask = [&](const char* password) {
+    return client({"ask", "access", "--to", node.access_to(), "--secret", "laut", "--user",
+                   "tamu@reef.example", "--password", password});
+  };
+  EXPECT_EQ(ask("ombak-3").exit_code, 0);
+  EXPECT_EQ(ask("Ombak-3").exit_code, 1);
+  json found;
+  ASSERT_TRUE(support::eventually([&] {
+    found = get("/v1/journal?user=tamu")["requests"];
+    return found.size() == 2;
+  }));
+  EXPECT_EQ(found[0]["outcome"], "rejected");
+  EXPECT_EQ(found[0]["reason"], "wrong password (it differs in letter case alone)");
+  EXPECT_EQ(get("/v1/journal?outcome=accepted&client=here&since=10m")["requests"].size(), 1U);
+  EXPECT_EQ(get("/v1/journal?text=letter%20case")["requests"].size(), 1U);
+  const std::string number = std::to_string(found[1]["number"].get<int>());
+  const auto shown = client({"journal", "show", number, "--node", node.file()});
+  EXPECT_EQ(shown.exit_code, 0) << shown.error;
+  EXPECT_THAT(shown.out, HasSubstr("realm table: 'reef.example' matches\n  password: right\n"));
+  EXPECT_THAT(shown.out, HasSubstr("User-Password (not kept)"));
+  EXPECT_THAT(shown.out, HasSubstr("Access-Accept sent"));
+  get("/v1/journal?outcome=nonsense");
+  EXPECT_EQ(status, 400);
+  get("/v1/journal/entry?number=4711");
+  EXPECT_EQ(status, 404);
+  EXPECT_EQ(node.stop(), 0);
+  for (const auto& file : std::filesystem::directory_iterator(node.path("data"))) {
+    if (!file.path().filename().string().starts_with("journal")) continue;
+    EXPECT_EQ(support::read_file(file.path()).find("mbak-3"), std::string::npos) << file.path();
+  }
+  node.start();  // the journal outlives the node
+  EXPECT_EQ(get("/v1/journal")["requests"].size(), 2U);
+}
+
+TEST_F(Commanded, RejectedPasswordsAreShownToAdministratorsOnRecordForAWhile) {
+  apply(kHere);
+  const std::string operating =
+      post("/v1/tokens", {{"name", "pier"}, {"role", "operator"}})["token"].get<std::string>();
+  httplib::Client other("127.0.0.1", node.management);
+  other.set_bearer_token_auth(operating.c_str());
+  const json wish{{"user", "tamu@reef.example"}, {"for", "10m"}};
+  EXPECT_EQ(other.Post("/v1/journal/unmask", wish.dump(), "application/json")->status, 403);
+  EXPECT_EQ(other.Get("/v1/journal/unmask?user=tamu@reef.example")->status, 403);
+  post("/v1/journal/unmask", {{"user", "tamu@reef.example"}, {"for", "2h"}});
+  EXPECT_EQ(status, 400);
+  post("/v1/journal/unmask", wish);
+  EXPECT_EQ(status, 200);
+  (void)client({"ask", "access", "--to", node.access_to(), "--secret", "laut", "--user", "tamu@reef.example",
+                "--password", "salah-1"});
+  const json seen = get("/v1/journal/unmask?user=tamu@reef.example");
+  ASSERT_EQ(seen["rejected"].size(), 1U);
+  EXPECT_EQ(seen["rejected"][0]["password"], "salah-1");
+  EXPECT_EQ(get("/v1/audit?action=password%20unmask")["audit"][0]["subject"], "user tamu@reef.example");
+  post("/v1/journal/unmask", {{"user", "tamu@reef.example"}, {"for", "0s"}});
+  get("/v1/journal/unmask?user=tamu@reef.example");
+  EXPECT_EQ(status, 404);
+  EXPECT_EQ(node.log().find("salah-1"), std::string::npos);
+}
+
+TEST_F(Commanded, FollowersSeeWhatTheyAskFor) {
+  apply(kHere);
+  const auto refused = client({"follow", "--node", node.file(), "--where", "relm == \"x\""});
+  EXPECT_EQ(refused.exit_code, 2);
+  EXPECT_THAT(refused.error,
+              HasSubstr("where, column 1: 'relm' is no attribute and no fact; allowed: an attribute "
+                        "or a fact; nearest: 'realm'"));
+  support::Background follower({kClient, "follow", "--node", node.file(), "--json", "--count", "1", "--where",
+                                "realm == \"reef.example\""},
+                               node.path("followed"));
+  ASSERT_TRUE(support::eventually([&] {
+    for (const char* user : {"x@nowhere.example", "tamu@reef.example"}) {
+      (void)client({"ask", "access", "--to", node.access_to(), "--secret", "laut", "--user", user,
+                    "--password", "ombak-3"});
+    }
+    return !support::read_file(node.path("followed")).empty();
+  }));
+  EXPECT_EQ(follower.wait(), 0);
+  const json line = json::parse(support::read_file(node.path("followed")));
+  EXPECT_EQ(line["user"], "tamu@reef.example");
+  EXPECT_GT(line["number"].get<int>(), 0);
+}
+
 TEST_F(Commanded, NoRequestIsLostWhileThePlanChanges) {
   apply(kHere + many_clients(2000, "before"));
   std::atomic<bool> going{true};

@@ -1,4 +1,5 @@
 // The life of a request, one node, no network.
+#include <gmock/gmock.h>
 #include <gtest/gtest.h>
 
 #include <numeric>
@@ -196,7 +197,7 @@ TEST_F(Handle, EveryRefusalHasItsReason) {
       {"tamu@reef.example", "", "wrong password: the password is empty"},
       {"nobody@reef.example", "x", "no such user here"},
       {"lama@reef.example", "x", "the user is switched off"},
-      {"x@nowhere.example", "x", "no realm of the plan matches"},
+      {"x@nowhere.example", "x", "no realm of the plan matches: nowhere.example"},
   };
   std::uint8_t identifier = 0;
   for (const RefusalCase& one : cases) {
@@ -729,6 +730,129 @@ when = 'member of "crew" and client.label.kind == "wireless"'
 permit = true
 reply = { vlan = 30 }
 )";
+
+constexpr const char* kEdits = R"(
+[[client]]
+name = "gate"
+address = "192.0.2.0/24"
+secret = "laut"
+[[user]]
+name = "sari@reef.example"
+password = { clear = "laut-biru-7" }
+reply = { Class = "{NAS-Identifier}" }
+[[realm]]
+name = "reef.example"
+handle = "here"
+[[realm]]
+name = "lagoon.example"
+forward = "lagoon"
+[[group]]
+name = "lagoon"
+[[group.server]]
+name = "lagoon-1"
+address = "198.51.100.1"
+secret = "danau"
+[[edit]]
+name = "badge in front"
+at = "received"
+for = ["access"]
+rewrite = { User-Password = '^(?P<badge>[0-9]{4})(?P<rest>.*)$' }
+set = { User-Password = "{match.rest}", NAS-Identifier = "gate-7" }
+[[edit]]
+name = "where from"
+at = "forwarding"
+when = 'group == "lagoon" and server == "lagoon-1"'
+add = { Filter-Id = "via {client}", "Tunnel-Password:1" = "tersembunyi" }
+remove = ["Calling-Station-Id"]
+[[edit]]
+name = "no VLAN of theirs"
+at = "answered"
+when = 'code == Access-Accept'
+remove = ["Tunnel-Private-Group-ID"]
+rename = { Filter-Id = "Class" }
+[[edit]]
+name = "greet"
+at = "replying"
+when = 'code == Access-Accept'
+set = { Reply-Message = "Hello {user}." }
+)";
+
+class Edited : public Handle {
+ protected:
+  Edited() { engine.use(board.go_live(support::plan_of(kEdits), 2)); }
+};
+
+TEST_F(Edited, AsReceivedAlsoWhatIsHidden) {
+  receive(
+      access_request(1).user("sari@reef.example").password("1234laut-biru-7").signed_with(secret("laut")));
+  EXPECT_EQ(outcome(), "accepted");
+  EXPECT_EQ(support::value_in(reply(), "Class"), "0x676174652d37");  // gate-7
+  EXPECT_EQ(support::value_in(reply(), "Reply-Message"), "\"Hello sari.\"");
+  receive(access_request(2).user("sari@reef.example").password("laut-biru-7").signed_with(secret("laut")));
+  EXPECT_EQ(outcome(), "accepted");  // no badge: the edit is not done
+  EXPECT_EQ(support::value_in(reply(), "Class"), "(none)");
+}
+
+TEST_F(Edited, BeforeForwardingAndAsAnswered) {
+  receive(access_request(3)
+              .user("rani@lagoon.example")
+              .password("1234danau-9")
+              .with("Calling-Station-Id", "02-00-5E-00-53-01")
+              .signed_with(secret("laut")));
+  keep_asked();
+  EXPECT_EQ(support::value_in(asked, "Filter-Id"), "\"via gate\"");
+  EXPECT_EQ(support::value_in(asked, "Calling-Station-Id"), "(none)");
+  const auto packet = *PacketView::parse(asked);
+  const auto password = wire::reveal_password(packet.find(wire::AttributeType::user_password)->value,
+                                              packet.authenticator(), secret("danau"));
+  EXPECT_EQ(text_of(*password), "danau-9");
+  const auto tunnel = packet.find(static_cast<wire::AttributeType>(69));
+  ASSERT_TRUE(tunnel);
+  const auto opened = wire::reveal_salted(tunnel->value.subspan(1), packet.authenticator(), secret("danau"));
+  EXPECT_EQ(text_of(*opened), "tersembunyi");
+  Octets attributes = *dictionary::encode(dictionary::standard(), "Tunnel-Private-Group-ID", "\"66\"");
+  append(attributes, *dictionary::encode(dictionary::standard(), "Class", "0x6c61676f6f6e"));
+  from_server(answer_of(Code::access_accept, "danau", attributes));
+  EXPECT_EQ(outcome(), "accepted");
+  EXPECT_EQ(support::value_in(reply(), "Tunnel-Private-Group-ID"), "(none)");
+  EXPECT_EQ(support::value_in(reply(), "Class"), "0x6c61676f6f6e");
+  EXPECT_EQ(support::value_in(reply(), "Reply-Message"), "\"Hello rani.\"");
+  EXPECT_EQ(event().story->notes.size(), 2U);
+  EXPECT_THAT(event().story->notes[0], testing::HasSubstr("removed Tunnel-Private-Group-ID"));
+  EXPECT_EQ(event().story->marks.size(), 2U);
+  expect_counters_to_add_up();
+}
+
+TEST_F(Handle, WrongPasswordsInARowAreSlowedDown) {
+  const auto attempt = [this](std::uint8_t id, const char* password) {
+    receive(access_request(id).user("tamu@reef.example").password(password).signed_with(secret("laut")));
+    return std::string(event().because);
+  };
+  for (std::uint8_t i = 0; i < 10; ++i) EXPECT_EQ(attempt(i, "wrong"), "wrong password");
+  EXPECT_EQ(attempt(10, "ombak-3"), "too many wrong passwords in a row");
+  EXPECT_EQ(event().detail, "looked at again in 1s");
+  clock.advance(1s);
+  EXPECT_EQ(attempt(11, "ombak-3"), "password matches");
+  EXPECT_EQ(attempt(12, "wrong"), "wrong password");
+}
+
+TEST_F(Handle, ARequestThatProvesNothingIsBelievedWhereARuleSaysSo) {
+  engine.use(board.go_live(support::plan_of(std::string(kPlan) + R"(
+[[access]]
+name = "gateway"
+proof = "client"
+permit = true
+reply = { vlan = 30 }
+)"),
+                           2));
+  receive(access_request(1).user("guest@reef.example").signed_with(secret("laut")));
+  EXPECT_EQ(outcome(), "accepted");
+  EXPECT_EQ(support::value_in(reply(), "Tunnel-Private-Group-ID"), "\"30\"");
+  receive(access_request(2).user("lama@reef.example").signed_with(secret("laut")));
+  EXPECT_EQ(event().because, "the user is switched off");
+  receive(access_request(3).user("tamu@reef.example").password("ombak-3").signed_with(secret("laut")));
+  EXPECT_EQ(event().because, "no access rule matches");
+}
 
 class RulesOfAPlan : public Handle {
  protected:

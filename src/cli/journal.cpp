@@ -1,0 +1,150 @@
+// jembatan journal: past requests, and why they went as they did.
+#include <fmt/format.h>
+
+#include <nlohmann/json.hpp>
+#include <thread>
+
+#include "base/text.h"
+#include "cli/listing.h"
+#include "cli/objects.h"
+
+namespace jembatan::cli {
+namespace {
+
+using namespace std::chrono_literals;
+using nlohmann::json;
+
+Colour colour_of(const std::string& outcome) {
+  if (outcome == "accepted" || outcome == "accounted") return Colour::good;
+  return outcome == "challenged" || outcome == "ignored" || outcome == "superseded" ? Colour::warn
+                                                                                    : Colour::bad;
+}
+
+std::string milliseconds(const json& entry) {
+  return fmt::format("{:.1f}", static_cast<double>(entry.value("took_us", std::int64_t{0})) / 1000);
+}
+
+Exit search(const Arguments& arguments, Terminal& terminal) {
+  QueryParts query;
+  for (const char* part : {"user", "client", "outcome", "since", "text", "before", "most"}) {
+    const std::string option = fmt::format("--{}", part);
+    if (arguments.has(option)) query.emplace_back(part, arguments.get(option));
+  }
+  return list_rows(arguments, terminal, "/v1/journal", query, "requests", [](const json& rows) {
+    Table table({"number", "time", "client", "user", "realm", "outcome", "ms", "reason [answered by]"});
+    for (const json& row : rows) {
+      const std::string server = row.value("server", "");
+      table.add({std::to_string(row.value("number", std::uint64_t{0})), short_time(row.value("at", "")),
+                 cell(row, "client", 16), cell(row, "user", 28), cell(row, "realm", 20),
+                 cell(row, "outcome", 16), milliseconds(row),
+                 row.value("reason", "") + (server.empty() ? "" : " [" + server + "]")});
+    }
+    return table.text();
+  });
+}
+
+void print_packet(const json& packet, const std::string& direction, Terminal& terminal) {
+  if (!packet.is_object()) return;
+  terminal.line(terminal.coloured(fmt::format("{} {}", packet.value("packet", ""), direction), Colour::bold));
+  for (const json& line : packet.at("attributes")) {
+    const std::string indent(2 + 2 * line.value("depth", std::size_t{0}), ' ');
+    terminal.line(fmt::format("{}{} {}", indent, line.value("name", ""), line.value("value", "")));
+  }
+}
+
+Exit show(const Arguments& arguments, Terminal& terminal) {
+  auto node = NodeClient::open(arguments);
+  if (!node) return report(node.error(), terminal);
+  const auto body = node->call("GET", "/v1/journal/entry", {{"number", arguments.positionals().front()}});
+  if (!body) return report(body.error(), terminal);
+  if (arguments.has("--json")) {
+    terminal.line(body->dump(2));
+    return Exit::done;
+  }
+  const std::string revision = body->value("plan_revision", 0) > 0
+                                   ? fmt::format(", plan revision {}", body->value("plan_revision", 0))
+                                   : "";
+  terminal.line(terminal.coloured(fmt::format("request {}  {}  from {} ({}){}", body->value("number", 0),
+                                              short_time(body->value("at", "")), body->value("client", ""),
+                                              body->value("from", ""), revision),
+                                  Colour::bold));
+  print_packet(body->at("request"), "received", terminal);
+  terminal.line(terminal.coloured("trail", Colour::bold));
+  const json& trail = body->at("trail");
+  for (std::size_t i = 0; i < trail.size(); ++i) {
+    const std::string line = trail[i].get<std::string>();
+    const bool last = i + 1 == trail.size();
+    terminal.line("  " + (last ? terminal.coloured(line, colour_of(body->value("outcome", ""))) : line));
+  }
+  print_packet(body->at("reply"), "sent", terminal);
+  return Exit::done;
+}
+
+Exit print_rejected(NodeClient& node, const std::string& user, Terminal& terminal, bool as_json) {
+  std::uint64_t behind = 0;
+  while (true) {
+    const auto body =
+        node.call("GET", "/v1/journal/unmask", {{"user", user}, {"behind", std::to_string(behind)}});
+    if (!body && body.error().code == Errc::not_found) return Exit::done;  // the time is over
+    if (!body) return report(body.error(), terminal);
+    for (const json& seen : body->at("rejected")) {
+      behind = seen.at("number").get<std::uint64_t>();
+      terminal.line(as_json ? seen.dump()
+                            : fmt::format("{}  {}  '{}'", short_time(seen.value("at", "")),
+                                          seen.value("client", ""), seen.value("password", "")));
+    }
+    std::this_thread::sleep_for(300ms);
+  }
+}
+
+Exit unmask(const Arguments& arguments, Terminal& terminal) {
+  const std::string user = arguments.get("--user");
+  auto node = NodeClient::open(arguments);
+  if (!node) return report(node.error(), terminal);
+  const auto begun =
+      node->post("/v1/journal/unmask", {{"user", user}, {"for", arguments.get("--for", "10m")}});
+  if (!begun) return report(begun.error(), terminal);
+  const bool as_json = arguments.has("--json");
+  if (!as_json) {
+    terminal.line(fmt::format(
+        "rejected passwords of {} until {}; this is on record (jembatan audit); interrupt to look no longer",
+        user, short_time(begun->value("until", ""))));
+  }
+  return print_rejected(*node, user, terminal, as_json);
+}
+
+}  // namespace
+
+std::vector<Command> journal_commands() {
+  std::vector<Option> search_options{
+      {"--user", "NAME", "only of this user, with or without the realm"},
+      {"--client", "NAME", "only from this client"},
+      {"--outcome", "NAME", "only what ended like that: accepted, rejected, no-answer, …"},
+      {"--since", "TIME", "only from then on: 2026-11-23T07:00:00Z, or how long ago, like 10m"},
+      {"--text", "TEXT", "only with this in the user's name, the reason or the trail"},
+      {"--before", "NUMBER", "only requests before this one, to go on behind a page"},
+      {"--most", "NUMBER", "how many at the most; default 100"}};
+  std::vector<Option> unmask_options{{"--user", "NAME", "whose passwords, with the realm", true},
+                                     {"--for", "TIME", "how long, 0s (no more) to 1h; default 10m"}};
+  return {
+      {"journal search",
+       "Find past requests, the newest first",
+       "jembatan journal search --user sari --outcome rejected --since 10m --lab hub",
+       reading_options(std::move(search_options)),
+       {},
+       search},
+      {"journal show",
+       "Tell the story of one request: what came, each step and its reason, what was sent",
+       "jembatan journal show 12 --lab reef-1",
+       reading_options(),
+       {"NUMBER", "its number, as journal search and follow tell it", true, false},
+       show},
+      {"journal unmask",
+       "Show the rejected passwords of one user for a while; administrators only, on record, never on disk",
+       "jembatan journal unmask --user sari@reef.example --for 10m --lab reef-1",
+       reading_options(std::move(unmask_options)),
+       {},
+       unmask}};
+}
+
+}  // namespace jembatan::cli

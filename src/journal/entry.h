@@ -1,0 +1,65 @@
+#pragma once
+// The journal: what became of recent requests, and why. No passwords, no hidden values.
+#include <optional>
+#include <span>
+#include <string>
+#include <vector>
+
+#include "base/clock.h"
+#include "base/octets.h"
+
+namespace jembatan::journal {
+
+/// One request.
+struct Entry {
+  std::uint64_t number = 0;
+  WallTime at;          ///< when it ended
+  std::string outcome;  ///< "accepted", "rejected", …
+  std::string packet;   ///< "Access-Request"
+  std::string client;
+  std::string source;  ///< address and port
+  std::string user;    ///< as received, escaped
+  std::string realm;   ///< as the plan understands it
+  std::string name;    ///< the same, user and realm: what searches compare with
+  std::string server;  ///< "GROUP/SERVER" that answered; empty: none
+  std::string reason;  ///< in words
+  std::chrono::microseconds took{0};
+  std::uint64_t revision = 0;      ///< of the plan that decided it
+  std::vector<std::string> trail;  ///< each step, one line
+  Octets request;                  ///< the packets, without what is hidden in them; may be empty
+  Octets reply;
+};
+
+/// What is looked for; empty parts are not asked for.
+struct Query {
+  std::string user;    ///< with or without its realm; letter case does not matter
+  std::string client;  ///< its name
+  std::string outcome;
+  std::string text;  ///< somewhere in user, reason or trail
+  std::optional<WallTime> since;
+  std::uint64_t before = 0;  ///< numbers below this; 0: all
+  std::size_t most = 100;
+};
+
+struct Limits {
+  Duration keep{7L * 24 * 3600 * 1000};
+  std::uint64_t most_octets = 256U << 20U;
+};
+
+/// Keeps entries. One thread at a time.
+class Journal {
+ public:
+  virtual ~Journal() = default;
+  /// Keeps all of them, or none.
+  virtual Status append(std::span<const Entry> entries) = 0;
+  /// The newest first; without their trails and packets.
+  virtual Result<std::vector<Entry>> find(const Query& query) = 0;
+  /// Nothing if there is none of that number, or not any more.
+  virtual Result<std::optional<Entry>> entry(std::uint64_t number) = 0;
+  /// The highest number that was ever given; 0: none.
+  virtual Result<std::uint64_t> last() = 0;
+  /// Takes the oldest away until the limits hold.
+  virtual Status prune(const Limits& limits, WallTime now) = 0;
+};
+
+}  // namespace jembatan::journal

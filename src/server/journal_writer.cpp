@@ -1,0 +1,86 @@
+#include "server/journal_writer.h"
+
+#include "journal/tell.h"
+#include "server/log.h"
+#include "server/system.h"
+
+namespace jembatan::server {
+namespace {
+
+using namespace std::chrono_literals;
+
+constexpr auto kBetweenPrunes = 10s;
+constexpr auto kBetweenBatches = 50ms;  // so that one transaction takes many
+
+}  // namespace
+
+JournalWriter::JournalWriter(std::unique_ptr<journal::Journal> journal, const journal::Limits& limits)
+    : journal_(std::move(journal)), limits_(limits) {
+  const auto last = journal_->last();
+  if (last) last_ = *last;
+  thread_ = std::thread([this] { run(); });
+}
+
+JournalWriter::~JournalWriter() {
+  stop();
+}
+
+std::uint64_t JournalWriter::take(engine::Event& event) {
+  const std::lock_guard lock(mutex_);
+  if (events_.size() >= kMostWaiting) {
+    shed_.fetch_add(1, std::memory_order_relaxed);
+    return 0;
+  }
+  event.number = ++last_;
+  events_.push_back(event);
+  if (events_.size() == 1) arrived_.notify_one();
+  return event.number;
+}
+
+void JournalWriter::stop() {
+  {
+    const std::lock_guard lock(mutex_);
+    if (stop_) return;
+    stop_ = true;
+  }
+  arrived_.notify_one();
+  thread_.join();
+}
+
+void JournalWriter::run() {
+  std::vector<engine::Event> events;
+  TimePoint pruned{};
+  for (bool last = false; !last;) {
+    {
+      std::unique_lock lock(mutex_);
+      arrived_.wait_for(lock, 1s, [this] { return stop_ || !events_.empty(); });
+      if (!stop_ && !events_.empty()) arrived_.wait_for(lock, kBetweenBatches, [this] { return stop_; });
+      std::swap(events, events_);
+      last = stop_;
+    }
+    write(events);
+    events.clear();
+    const TimePoint now = std::chrono::steady_clock::now();
+    if (now - pruned < kBetweenPrunes) continue;
+    pruned = now;
+    const Status done = journal_->prune(limits_, SystemClock().now().wall);
+    if (!done && !failing_) log_error(done.error().at("journal").text);
+  }
+}
+
+void JournalWriter::write(const std::vector<engine::Event>& events) {
+  if (events.empty()) return;
+  std::vector<journal::Entry> entries;
+  entries.reserve(events.size());
+  for (const engine::Event& event : events) entries.push_back(journal::entry_of(event));
+  const Status done = journal_->append(entries);
+  if (done) {
+    failing_ = false;
+    return;
+  }
+  shed_.fetch_add(entries.size(), std::memory_order_relaxed);
+  if (!failing_) log_error(done.error().at("journal: entries are lost").text);
+  failing_ = true;
+}
+
+}  // namespace jembatan::server

@@ -1,0 +1,51 @@
+#pragma once
+#include <atomic>
+#include <deque>
+#include <map>
+#include <mutex>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "engine/watch.h"
+
+namespace jembatan::server {
+
+/// Rejected passwords of users for whom somebody is allowed to see them for a while. They are in memory only,
+/// the last few of each user, and wiped when the time is over. Any thread.
+class Unmask final : public engine::PasswordWatch {
+ public:
+  struct Seen {
+    std::uint64_t number = 0;  ///< 1 and up, of this user
+    WallTime at;
+    std::string client;
+    Secret password;
+  };
+
+  /// From now on, until then; in the past: no more.
+  void watch(std::string_view user, WallTime until, WallTime now);
+  /// Until when a user is watched, and what was seen behind a number; nothing if he is not.
+  struct View {
+    WallTime until;
+    std::vector<Seen> seen;
+  };
+  std::optional<View> view(std::string_view user, std::uint64_t behind, WallTime now);
+
+  bool wants(std::string_view user, WallTime now) const override;
+  void rejected(std::string_view user, std::string_view client, WallTime now, Secret typed) override;
+
+ private:
+  struct Watched {
+    WallTime until;
+    std::uint64_t count = 0;
+    std::deque<Seen> seen;
+  };
+  static constexpr std::size_t kMostUsers = 16;
+  static constexpr std::size_t kMostSeen = 50;
+  void forget_old(WallTime now);
+  std::atomic<bool> any_{false};
+  mutable std::mutex mutex_;
+  std::map<std::string, Watched> watched_;  // by comparable name
+};
+
+}  // namespace jembatan::server

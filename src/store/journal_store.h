@@ -1,0 +1,34 @@
+#pragma once
+#include <filesystem>
+#include <memory>
+
+#include "journal/entry.h"
+#include "store/sqlite.h"
+
+namespace jembatan::store {
+
+/// The journal in the node's own SQLite file, in write-ahead mode: one writes, others may read at the same
+/// time, each with a connection of its own. What was written in the last moments may be missing after the
+/// machine has failed.
+class JournalStore final : public journal::Journal {
+ public:
+  /// Opens, or makes, `journal.sqlite` in the folder.
+  ///   errors  Errc::io: the folder or file cannot be used; Errc::conflict: made by a newer version
+  static Result<std::unique_ptr<JournalStore>> open(const std::filesystem::path& folder);
+
+  Status append(std::span<const journal::Entry> entries) override;
+  Result<std::vector<journal::Entry>> find(const journal::Query& query) override;
+  Result<std::optional<journal::Entry>> entry(std::uint64_t number) override;
+  Result<std::uint64_t> last() override;
+  Status prune(const journal::Limits& limits, WallTime now) override;
+
+ private:
+  explicit JournalStore(Database database) : database_(std::move(database)) {}
+  Status prepare();
+  Status insert(const journal::Entry& entry);
+  Result<std::uint64_t> number_of(std::string_view sql);
+  Database database_;
+  Statement insert_;
+};
+
+}  // namespace jembatan::store

@@ -1,0 +1,143 @@
+#include <gmock/gmock.h>
+#include <gtest/gtest.h>
+
+#include "base/text.h"
+#include "dictionary/describe.h"
+#include "journal/scrub.h"
+#include "journal/tell.h"
+#include "support/packets.h"
+
+namespace jembatan::journal {
+namespace {
+
+using support::access_request;
+using support::secret;
+using testing::Contains;
+using testing::ElementsAre;
+using testing::HasSubstr;
+
+std::vector<std::string> kept_of(const Octets& octets) {
+  const Octets kept = without_secrets(*wire::PacketView::parse(octets), dictionary::standard());
+  const auto packet = *wire::PacketView::parse(kept);
+  EXPECT_EQ(packet.authenticator(), wire::Authenticator{});
+  std::vector<std::string> out;
+  for (const auto& line : dictionary::describe(dictionary::standard(), packet))
+    out.push_back(line.name + " " + line.value);
+  return out;
+}
+
+TEST(WithoutSecrets, KeepsWhatIsNotHidden) {
+  const Octets octets = access_request()
+                            .user("sari@reef.example")
+                            .password("laut-biru-7")
+                            .with("CHAP-Password", "0x0100112233445566778899aabbccddeeff")
+                            .with("EAP-Message", "0x0201000501")
+                            .with("MS-CHAP2-Response", "0x" + std::string(100, 'a'))
+                            .with("MS-CHAP-Challenge", "0x0011223344556677")
+                            .with("NAS-Port-Type", "Virtual")
+                            .signed_with(secret("laut"));
+  const auto kept = kept_of(octets);
+  EXPECT_THAT(kept, Contains("User-Name \"sari@reef.example\""));
+  EXPECT_THAT(kept, Contains("NAS-Port-Type Virtual"));
+  EXPECT_THAT(kept, Contains(HasSubstr("MS-CHAP-Challenge 0x0011223344556677")));
+  const Octets clean = without_secrets(*wire::PacketView::parse(octets), dictionary::standard());
+  const std::string hex = to_hex(clean);
+  for (const char* gone : {"00112233445566778899aabb", "0201000501", "aaaaaaaaaa"})
+    EXPECT_EQ(hex.find(gone), std::string::npos) << gone;
+  EXPECT_EQ(wire::PacketView::parse(clean)->find(wire::AttributeType::user_password)->value.size(), 0U);
+  EXPECT_TRUE(is_secret({2}, dictionary::standard()));
+  EXPECT_TRUE(is_secret({26, 311, 25}, dictionary::standard()));
+  EXPECT_FALSE(is_secret({26, 311, 11}, dictionary::standard()));
+}
+
+TEST(WithoutSecrets, TakesVendorsAttributesThatBreakTheirFormatAsTheyAre) {
+  const auto kept =
+      kept_of(access_request().raw(*from_hex("1a0a00000137190400ff")).signed_with(secret("laut")));
+  EXPECT_FALSE(kept.empty());
+}
+
+constexpr const char* kPlan = R"(
+[[client]]
+name = "deck"
+address = "192.0.2.0/24"
+secret = "laut"
+[[user]]
+name = "sari@reef.example"
+password = { clear = "x" }
+groups = ["crew"]
+[[realm]]
+name = "reef.example"
+aliases = ["reef"]
+handle = "here"
+[sign_in]
+name_forms = ["user@realm", 'realm\user']
+[[access]]
+name = "crew"
+when = 'member of "crew"'
+permit = true
+)";
+
+engine::Event event_of(const Octets& request, engine::Outcome outcome, std::string_view because,
+                       decide::Assume assume) {
+  forward::HealthBoard board;
+  auto story = std::make_shared<engine::Story>();
+  story->live = board.go_live(support::plan_of(kPlan), 7);
+  story->client = &story->live->plan->clients[0];
+  story->request = request;
+  story->assume = assume;
+  story->marks.push_back({engine::Mark::What::compared, 0, std::chrono::microseconds(1500)});
+  engine::Event out;
+  out.number = 12;
+  out.outcome = outcome;
+  out.code = wire::Code::access_request;
+  out.source = *Endpoint::parse("192.0.2.33:4000", 0);
+  out.client = "deck";
+  out.user = "REEF\\sari";
+  out.because = because;
+  out.took = std::chrono::microseconds(2100);
+  out.story = story;
+  return out;
+}
+
+TEST(EntryOf, TellsTheStoryAsItWasDecided) {
+  const Octets request = access_request().user("REEF\\sari").password("x").signed_with(secret("laut"));
+  const Entry entry = entry_of(
+      event_of(request, engine::Outcome::accepted, "an access rule permits", decide::Assume::proven));
+  EXPECT_EQ(entry.number, 12U);
+  EXPECT_EQ(entry.revision, 7U);
+  EXPECT_EQ(entry.name, "sari@reef.example");
+  EXPECT_THAT(
+      entry.trail,
+      ElementsAre("client 'deck' (192.0.2.0/24): the longest prefix that holds 192.0.2.33",
+                  "name 'REEF\\\\sari' (not user@realm, realm\\user): user 'sari', realm 'reef.example' "
+                  "by its other name 'reef'; the plan makes it 'sari@reef.example'",
+                  "the plan has no routes: the realm decides", "realm table: 'reef.example' matches",
+                  "password: right", "access rule 1 'crew': yes, member of \"crew\" (the user is in 'crew')",
+                  "after 1.5 ms: the password was compared",
+                  "accepted after 2.1 ms: an access rule permits"));
+}
+
+TEST(EntryOf, SaysWhyAPasswordWasWrong) {
+  const Octets request = access_request().user("reef\\sari").password("X").signed_with(secret("laut"));
+  engine::Event event =
+      event_of(request, engine::Outcome::rejected, "wrong password", decide::Assume::refused);
+  event.detail = "it differs in letter case alone";
+  EXPECT_THAT(entry_of(event).trail, Contains("password: wrong password (it differs in letter case alone)"));
+  EXPECT_THAT(entry_of(event).trail, testing::Not(Contains(HasSubstr("access rule"))));
+}
+
+TEST(HoldsFor, AsksTheRequestOfAnEvent) {
+  const Octets request = access_request().user("reef\\sari").password("x").signed_with(secret("laut"));
+  const engine::Event event =
+      event_of(request, engine::Outcome::accepted, "an access rule permits", decide::Assume::proven);
+  const auto holds = [&](const char* source) {
+    std::vector<condition::Mistake> mistakes;
+    return holds_for(*condition::Condition::parse(source, dictionary::standard(), mistakes), event);
+  };
+  EXPECT_TRUE(holds("realm == \"reef.example\" and member of \"crew\""));
+  EXPECT_FALSE(holds("user == \"budi\""));
+  EXPECT_FALSE(holds_for(*event.story->live->plan->access_rules[0].when, engine::Event{}));
+}
+
+}  // namespace
+}  // namespace jembatan::journal
