@@ -96,7 +96,7 @@ void EventLog::run() {
 void EventLog::write(Event& event, TimePoint now) {
   tally_.count(event);
   const bool first = first_of_its_kind(event, now);
-  if (first && is_journaled(event)) journal_.take(event);
+  if (first && is_journaled(event)) event.number = journal_.next_number();
   if (first && logs(engine::weight_of(event.outcome))) {
     std::string more;
     if (event.outcome == Outcome::unknown_client) {
@@ -105,7 +105,11 @@ void EventLog::write(Event& event, TimePoint now) {
     }
     line(event, more);
   }
-  if (feed_.followed()) feed_.publish(std::make_shared<const std::variant<Event, Notice>>(std::move(event)));
+  if (event.number == 0 && !feed_.followed()) return;
+  const auto item = std::make_shared<const std::variant<Event, Notice>>(std::move(event));
+  const bool journaled = std::get<Event>(*item).number > 0;
+  if (feed_.followed()) feed_.publish(item);
+  if (journaled) journal_.take(item);
 }
 
 void EventLog::line(const Event& event, std::string more) {

@@ -1,5 +1,7 @@
 #include "server/journal_writer.h"
 
+#include <unistd.h>
+
 #include "journal/tell.h"
 #include "server/log.h"
 #include "server/system.h"
@@ -9,6 +11,7 @@ namespace {
 
 using namespace std::chrono_literals;
 
+constexpr int kNicer = 10;
 constexpr auto kBetweenPrunes = 10s;
 constexpr auto kBetweenBatches = 50ms;  // so that one transaction takes many
 
@@ -25,16 +28,17 @@ JournalWriter::~JournalWriter() {
   stop();
 }
 
-std::uint64_t JournalWriter::take(engine::Event& event) {
+std::uint64_t JournalWriter::next_number() {
   const std::lock_guard lock(mutex_);
-  if (events_.size() >= kMostWaiting) {
-    shed_.fetch_add(1, std::memory_order_relaxed);
-    return 0;
-  }
-  event.number = ++last_;
-  events_.push_back(event);
+  if (events_.size() < kMostWaiting) return ++last_;
+  shed_.fetch_add(1, std::memory_order_relaxed);
+  return 0;
+}
+
+void JournalWriter::take(FeedItem event) {
+  const std::lock_guard lock(mutex_);
+  events_.push_back(std::move(event));
   if (events_.size() == 1) arrived_.notify_one();
-  return event.number;
 }
 
 void JournalWriter::stop() {
@@ -48,7 +52,8 @@ void JournalWriter::stop() {
 }
 
 void JournalWriter::run() {
-  std::vector<engine::Event> events;
+  (void)!nice(kNicer);  // of this thread alone (Linux): requests come first
+  std::vector<FeedItem> events;
   TimePoint pruned{};
   for (bool last = false; !last;) {
     {
@@ -68,11 +73,11 @@ void JournalWriter::run() {
   }
 }
 
-void JournalWriter::write(const std::vector<engine::Event>& events) {
+void JournalWriter::write(const std::vector<FeedItem>& events) {
   if (events.empty()) return;
   std::vector<journal::Entry> entries;
   entries.reserve(events.size());
-  for (const engine::Event& event : events) entries.push_back(journal::entry_of(event));
+  for (const FeedItem& item : events) entries.push_back(journal::entry_of(std::get<engine::Event>(*item)));
   const Status done = journal_->append(entries);
   if (done) {
     failing_ = false;

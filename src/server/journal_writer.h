@@ -4,8 +4,8 @@
 #include <mutex>
 #include <thread>
 
-#include "engine/actions.h"
 #include "journal/entry.h"
+#include "server/feed.h"
 
 namespace jembatan::server {
 
@@ -16,15 +16,17 @@ class JournalWriter {
   JournalWriter(std::unique_ptr<journal::Journal> journal, const journal::Limits& limits);
   ~JournalWriter();
 
-  /// Gives the event its number in the journal and keeps a copy of it; 0 if it is shed. One thread.
-  std::uint64_t take(engine::Event& event);
+  /// The number that the next event will have; 0 if it would be shed. One thread.
+  std::uint64_t next_number();
+  /// Takes the event that was given the number.
+  void take(FeedItem event);
   std::uint64_t shed() const { return shed_.load(std::memory_order_relaxed); }
   /// Writes what is left and ends the thread.
   void stop();
 
  private:
   void run();
-  void write(const std::vector<engine::Event>& events);
+  void write(const std::vector<FeedItem>& events);
 
   static constexpr std::size_t kMostWaiting = 20000;
   std::unique_ptr<journal::Journal> journal_;
@@ -32,7 +34,7 @@ class JournalWriter {
   std::uint64_t last_ = 0;  // used by the thread that takes
   std::mutex mutex_;
   std::condition_variable arrived_;
-  std::vector<engine::Event> events_;
+  std::vector<FeedItem> events_;
   bool stop_ = false;
   bool failing_ = false;  // used by the thread alone
   std::atomic<std::uint64_t> shed_{0};
