@@ -127,6 +127,22 @@ Result<std::vector<Given>> read_attributes(const Arguments& arguments) {
   return out;
 }
 
+// User-Password as the options give it; nothing with --no-password.
+Result<std::optional<Octets>> hidden_password(const Arguments& arguments, const Question& question,
+                                              const wire::Authenticator& authenticator) {
+  if (arguments.has("--no-password")) return std::optional<Octets>{};
+  Result<Secret> password = Secret(arguments.get("--password"));
+  if (arguments.has("--password-file")) {
+    password = secret_in_file(arguments.get("--password-file"));
+  } else if (!arguments.has("--password")) {
+    password = prompt_for_password(arguments.get("--user"));
+  }
+  if (!password) return password.error();
+  auto hidden = wire::hide_password(password->reveal(), authenticator, question.secret);
+  if (!hidden) return hidden.error();
+  return std::optional(std::move(*hidden));
+}
+
 // Encodes what was given for a packet with this Request Authenticator.
 Status encode_attributes(Question& question, const std::vector<Given>& given,
                          const wire::Authenticator& authenticator) {
@@ -295,19 +311,12 @@ Exit ask_access(const Arguments& arguments, Terminal& terminal) {
   const auto question = read_question(arguments, 1812, false, authenticator);
   if (!question) return report(question.error(), terminal);
   const std::string user = arguments.get("--user");
-  Result<Secret> password = Secret(arguments.get("--password"));
-  if (arguments.has("--password-file")) {
-    password = secret_in_file(arguments.get("--password-file"));
-  } else if (!arguments.has("--password")) {
-    password = prompt_for_password(user);
-  }
-  if (!password) return report(password.error(), terminal);
-  const auto hidden = wire::hide_password(password->reveal(), authenticator, question->secret);
+  const auto hidden = hidden_password(arguments, *question, authenticator);
   if (!hidden) return report(hidden.error(), terminal);
   Status built;
   if (!arguments.has("--unsigned")) built = packet.add_message_authenticator();
   if (built) built = packet.add(AttributeType::user_name, std::string_view(user));
-  if (built) built = packet.add(AttributeType::user_password, OctetView(*hidden));
+  if (built && *hidden) built = packet.add(AttributeType::user_password, OctetView(**hidden));
   return complete(*question, packet, built, wire::sign_request, arguments, terminal);
 }
 
@@ -365,10 +374,12 @@ std::vector<Command> ask_commands() {
       {"ask access", "Send one Access-Request, show both packets, judge the reply",
        "jembatan ask access --to 192.0.2.1 --secret-file secret --user sari@reef.example "
        "NAS-Port-Type=Wireless-802-11",
-       with_common({{"--user", "NAME", "User-Name", true},
-                    {"--password-file", "FILE", "file with the password"},
-                    {"--password", "TEXT", "the password itself; without both, it is asked for"},
-                    {"--unsigned", "", "leave Message-Authenticator out, as some devices do"}}),
+       with_common(
+           {{"--user", "NAME", "User-Name", true},
+            {"--password-file", "FILE", "file with the password"},
+            {"--password", "TEXT", "the password itself; without both, it is asked for"},
+            {"--no-password", "", "none at all: ask what the user may do (Service-Type=Authorize-Only)"},
+            {"--unsigned", "", "leave Message-Authenticator out, as some devices do"}}),
        kAttributes, ask_access},
       {"ask accounting", "Send one Accounting-Request, show both packets, judge the reply",
        "jembatan ask accounting --to 192.0.2.1 --secret-file secret --status Start --session-id 4711 --user "

@@ -18,6 +18,7 @@ using engine::Outcome;
 using engine::Weight;
 
 constexpr auto kSummary = 60s;
+constexpr auto kSettle = 2s;
 
 // Drops that one misconfigured or hostile sender can cause at any rate.
 bool can_flood(Outcome outcome) {
@@ -56,10 +57,17 @@ void EventLog::take(std::vector<Event>& events, std::vector<Notice>& notices) {
       std::move(events.begin(), events.end(), std::back_inserter(events_));
     }
     std::move(notices.begin(), notices.end(), std::back_inserter(notices_));
+    ++taken_;
   }
   if (wake) arrived_.notify_one();
   events.clear();
   notices.clear();
+}
+
+void EventLog::settle() {
+  std::unique_lock lock(mutex_);
+  const std::uint64_t wanted = taken_;
+  written_all_.wait_for(lock, kSettle, [&] { return written_ >= wanted || stop_; });
 }
 
 void EventLog::stop() {
@@ -75,6 +83,7 @@ void EventLog::stop() {
 void EventLog::run() {
   std::vector<Event> events;
   std::vector<Notice> notices;
+  std::uint64_t taken = 0;
   for (bool last = false; !last;) {
     {
       std::unique_lock lock(mutex_);
@@ -82,6 +91,7 @@ void EventLog::run() {
       std::swap(events, events_);
       std::swap(notices, notices_);
       last = stop_;
+      taken = taken_;
     }
     const TimePoint now = std::chrono::steady_clock::now();
     for (const Notice& notice : notices) write(notice);
@@ -90,6 +100,11 @@ void EventLog::run() {
     flush_log();
     events.clear();
     notices.clear();
+    {
+      const std::lock_guard lock(mutex_);
+      written_ = taken;
+    }
+    written_all_.notify_all();
   }
 }
 

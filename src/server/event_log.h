@@ -28,6 +28,8 @@ class EventLog {
   /// Takes over what the vectors hold and leaves them empty. Any thread.
   void take(std::vector<engine::Event>& events, std::vector<engine::Notice>& notices);
   std::uint64_t shed() const { return shed_.load(std::memory_order_relaxed); }
+  /// Waits until what was taken so far is written, at most for a moment.
+  void settle();
   /// Writes what is left and ends the thread.
   void stop();
 
@@ -56,6 +58,9 @@ class EventLog {
   std::condition_variable arrived_;
   std::vector<engine::Event> events_;
   std::vector<engine::Notice> notices_;
+  std::condition_variable written_all_;
+  std::uint64_t taken_ = 0;    // calls of take()
+  std::uint64_t written_ = 0;  // of those, the ones that are written
   bool stop_ = false;
   std::atomic<std::uint64_t> shed_{0};
   std::map<DropKey, Repeated> repeated_;  // used by the thread alone

@@ -13,6 +13,7 @@ using namespace std::chrono_literals;
 
 constexpr int kNicer = 10;
 constexpr auto kBetweenPrunes = 10s;
+constexpr auto kSettle = 2s;
 constexpr auto kBetweenBatches = 50ms;  // so that one transaction takes many
 
 }  // namespace
@@ -38,7 +39,16 @@ std::uint64_t JournalWriter::next_number() {
 void JournalWriter::take(FeedItem event) {
   const std::lock_guard lock(mutex_);
   events_.push_back(std::move(event));
+  ++taken_;
   if (events_.size() == 1) arrived_.notify_one();
+}
+
+void JournalWriter::settle() {
+  std::unique_lock lock(mutex_);
+  const std::uint64_t wanted = taken_;
+  hurry_ = true;
+  arrived_.notify_one();
+  written_all_.wait_for(lock, kSettle, [&] { return written_ >= wanted || stop_; });
 }
 
 void JournalWriter::stop() {
@@ -55,16 +65,25 @@ void JournalWriter::run() {
   (void)!nice(kNicer);  // of this thread alone (Linux): requests come first
   std::vector<FeedItem> events;
   TimePoint pruned{};
+  std::uint64_t taken = 0;
   for (bool last = false; !last;) {
     {
       std::unique_lock lock(mutex_);
       arrived_.wait_for(lock, 1s, [this] { return stop_ || !events_.empty(); });
-      if (!stop_ && !events_.empty()) arrived_.wait_for(lock, kBetweenBatches, [this] { return stop_; });
+      if (!stop_ && !events_.empty())
+        arrived_.wait_for(lock, kBetweenBatches, [this] { return stop_ || hurry_; });
+      hurry_ = false;
+      taken = taken_;
       std::swap(events, events_);
       last = stop_;
     }
     write(events);
     events.clear();
+    {
+      const std::lock_guard lock(mutex_);
+      written_ = taken;
+    }
+    written_all_.notify_all();
     const TimePoint now = std::chrono::steady_clock::now();
     if (now - pruned < kBetweenPrunes) continue;
     pruned = now;

@@ -21,6 +21,8 @@ class JournalWriter {
   /// Takes the event that was given the number.
   void take(FeedItem event);
   std::uint64_t shed() const { return shed_.load(std::memory_order_relaxed); }
+  /// Waits until what was taken so far is written, at most for a moment.
+  void settle();
   /// Writes what is left and ends the thread.
   void stop();
 
@@ -35,6 +37,10 @@ class JournalWriter {
   std::mutex mutex_;
   std::condition_variable arrived_;
   std::vector<FeedItem> events_;
+  std::condition_variable written_all_;
+  std::uint64_t taken_ = 0;
+  std::uint64_t written_ = 0;
+  bool hurry_ = false;  // somebody waits
   bool stop_ = false;
   bool failing_ = false;  // used by the thread alone
   std::atomic<std::uint64_t> shed_{0};

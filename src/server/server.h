@@ -53,9 +53,11 @@ class Server {
     const std::lock_guard lock(archive_mutex_);
     return look(*archive_);
   }
-  /// Runs `look` with a connection of its own to the journal.
+  /// Runs `look` with a connection of its own to the journal, which has what happened so far.
   template <class Look>
   auto with_journal(Look look) {
+    events_->settle();
+    journal_writer_->settle();
     const std::lock_guard lock(journal_mutex_);
     return look(*journal_);
   }
