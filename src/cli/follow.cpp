@@ -37,7 +37,7 @@ std::string request_line(const json& event, const Terminal& terminal) {
   std::string line = padded(number == 0 ? "-" : std::to_string(number), 7) + " " + padded(client, 16) + " " +
                      padded(event.value("user", ""), 24) + " " + padded(event.value("realm", ""), 16) + " " +
                      terminal.coloured(padded(outcome, 15), colour_of(outcome)) + " ";
-  line += padded(took > 0 ? fmt::format("{:.1f} ms", took / 1000.0) : "", 10);
+  line += padded(took < 50 ? "<0.1 ms" : fmt::format("{:.1f} ms", took / 1000.0), 10);
   line += event.value("reason", "");
   if (!server.empty()) line += fmt::format(" [{}]", server);
   return line;

@@ -21,6 +21,7 @@ Colour colour_of(const std::string& outcome) {
 }
 
 std::string milliseconds(const json& entry) {
+  if (entry.value("took_us", std::int64_t{0}) < 50) return "<0.1";
   return fmt::format("{:.1f}", static_cast<double>(entry.value("took_us", std::int64_t{0})) / 1000);
 }
 

@@ -12,12 +12,17 @@ using engine::Event;
 using engine::Mark;
 using engine::Story;
 
+std::string after_text(std::chrono::microseconds time) {
+  if (time < std::chrono::microseconds(50)) return "at once";
+  return fmt::format("after {:.1f} ms", static_cast<double>(time.count()) / 1000);
+}
+
 std::string mark_text(const Mark& mark, const Story& story) {
   const auto server = [&] {
     const plan::Group& group = story.live->plan->groups[story.group];
     return group.name + "/" + group.servers[mark.server].name;
   };
-  const std::string when = fmt::format("after {:.1f} ms: ", static_cast<double>(mark.after.count()) / 1000);
+  const std::string when = after_text(mark.after) + ": ";
   switch (mark.what) {
     case Mark::What::compared:
       return when + "the password was compared";
@@ -47,8 +52,7 @@ std::vector<std::string> trail_of(const Event& event, const Story& story, const 
   std::vector<std::string> out = decide::explain(request_of(story, packet), known).lines;
   for (const Mark& mark : story.marks) out.push_back(mark_text(mark, story));
   out.insert(out.end(), story.notes.begin(), story.notes.end());
-  out.push_back(fmt::format("{} after {:.1f} ms: {}", engine::name_of(event.outcome),
-                            static_cast<double>(event.took.count()) / 1000, reason));
+  out.push_back(fmt::format("{} {}: {}", engine::name_of(event.outcome), after_text(event.took), reason));
   return out;
 }
 

@@ -108,9 +108,7 @@ class Assigning {
     if (condition::Template::has_places(text) || (hidden && packet_ == AssignedIn::edit)) {
       std::vector<condition::Mistake> mistakes;
       out.text = condition::Template::parse(text, names_, mistakes);
-      for (condition::Mistake& mistake : mistakes)
-        reading_.wrong_inside(entry, mistake.at, mistake.size, std::move(mistake.text),
-                              std::move(mistake.allowed));
+      for (const condition::Mistake& mistake : mistakes) reading_.wrong(entry, mistake.text, mistake.allowed);
       if (!out.text) return;
     } else {
       auto encoded = dictionary::encode(names_, entry.key, text);
