@@ -107,7 +107,12 @@ class Api::Routes {
       return fail(Errc::conflict, fmt::format("management address {}: TCP port {} is in use or not allowed",
                                               at.address.text(), at.port));
     }
-    thread_ = std::thread([this] { http_->listen_after_bind(); });
+    thread_ = std::thread([this] {
+      http_->listen_after_bind();
+      ended_ = true;
+    });
+    // A stop() before the server runs would be lost.
+    while (!http_->is_running() && !ended_) std::this_thread::sleep_for(1ms);
     return {};
   }
 
@@ -375,6 +380,7 @@ class Api::Routes {
   server::Server& server_;
   Secret token_;
   std::unique_ptr<httplib::Server> http_;
+  std::atomic<bool> ended_{false};  // the thread that listens
   std::atomic<bool> stopping_{false};
   std::atomic<int> followers_{0};
   std::thread thread_;

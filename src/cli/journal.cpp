@@ -21,8 +21,8 @@ Colour colour_of(const std::string& outcome) {
 }
 
 std::string milliseconds(const json& entry) {
-  if (entry.value("took_us", std::int64_t{0}) < 50) return "<0.1";
-  return fmt::format("{:.1f}", static_cast<double>(entry.value("took_us", std::int64_t{0})) / 1000);
+  if (entry.value("took_us", std::int64_t{0}) < 50) return "  <0.1";
+  return fmt::format("{:6.1f}", static_cast<double>(entry.value("took_us", std::int64_t{0})) / 1000);
 }
 
 Exit search(const Arguments& arguments, Terminal& terminal) {
@@ -32,7 +32,7 @@ Exit search(const Arguments& arguments, Terminal& terminal) {
     if (arguments.has(option)) query.emplace_back(part, arguments.get(option));
   }
   return list_rows(arguments, terminal, "/v1/journal", query, "requests", [](const json& rows) {
-    Table table({"number", "time", "client", "user", "realm", "outcome", "ms", "reason [answered by]"});
+    Table table({"number", "time", "client", "user", "realm", "outcome", "    ms", "reason [answered by]"});
     for (const json& row : rows) {
       const std::string server = row.value("server", "");
       table.add({std::to_string(row.value("number", std::uint64_t{0})), short_time(row.value("at", "")),

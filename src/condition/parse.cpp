@@ -253,11 +253,10 @@ class Parser {
     test.attribute = *found_definition;
     ++at_;
     if (is_reachable(*test.attribute)) return true;
-    wrong(
-        name,
-        fmt::format("{} cannot be compared: its value is hidden, or it stands inside another or holds others",
-                    test.attribute->name),
-        "attributes of the packet itself, and vendors'");
+    wrong(name,
+          fmt::format("{} cannot be compared: its value is hidden, or cut into pieces, or it holds others",
+                      test.attribute->name),
+          "attributes with one value, also vendors', extended ones and those inside others");
     return false;
   }
 

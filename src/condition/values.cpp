@@ -67,9 +67,8 @@ Shape shape_of(const Definition& attribute) {
 bool is_reachable(const Definition& attribute) {
   const bool holds_others = attribute.type == DataType::tlv || attribute.type == DataType::vsa ||
                             attribute.type == DataType::extended || attribute.type == DataType::long_extended;
-  const bool of_packet = attribute.path.size() == 1;
-  const bool of_vendor = attribute.path.size() == 3 && attribute.path.front() == 26;
-  return !holds_others && attribute.hiding == dictionary::Hiding::none && (of_packet || of_vendor);
+  return !holds_others && attribute.hiding == dictionary::Hiding::none &&
+         !dictionary::is_long_extended(attribute.path.front());
 }
 
 std::optional<std::uint64_t> number_in(const Definition& attribute, OctetView value) {
@@ -97,6 +96,14 @@ OctetView without_tag(const Definition& attribute, OctetView value) {
   if (!attribute.tagged || value.empty()) return value;
   if (dictionary::tag_in_number(attribute)) return value.subspan(1);
   return value[0] <= dictionary::kLastTag ? value.subspan(1) : value;
+}
+
+std::optional<OctetView> below_extended(const dictionary::Path& path, OctetView value) {
+  if (!dictionary::is_extended(path.front())) return value;
+  if (value.empty() || value[0] != path[1]) return std::nullopt;
+  if (!dictionary::is_evs(path)) return value.subspan(1);
+  const bool same = value.size() > 5 && load32(value.data() + 1) == path[2] && value[5] == path[3];
+  return same ? std::optional(value.subspan(6)) : std::nullopt;
 }
 
 std::optional<std::pair<std::uint32_t, OctetView>> next_of(const dictionary::Vendor& vendor,

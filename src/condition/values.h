@@ -4,6 +4,7 @@
 
 #include "base/ip.h"
 #include "condition/condition.h"
+#include "dictionary/layout.h"
 
 namespace jembatan::condition {
 
@@ -11,8 +12,8 @@ namespace jembatan::condition {
 enum class Shape : std::uint8_t { number, address, octets };
 Shape shape_of(const dictionary::Definition& attribute);
 
-/// True if conditions can look at it: an attribute of the packet itself, or a vendor's in the recommended
-/// format.
+/// True if conditions can look at it: it is neither hidden, nor holds others, nor may be cut into pieces
+/// (long-extended).
 bool is_reachable(const dictionary::Definition& attribute);
 
 /// Nothing if the value has another length than its type.
@@ -36,28 +37,47 @@ void each_value(const wire::PacketView& packet, const dictionary::Definition& at
 
 namespace detail {
 OctetView without_tag(const dictionary::Definition& attribute, OctetView value);
+/// The value behind the numbers of an extended attribute (RFC 6929 §2.1, §2.4), if they are those of the
+/// path; the value itself for a plain one.
+std::optional<OctetView> below_extended(const dictionary::Path& path, OctetView value);
 /// The next attribute of a vendor's octets; takes it off them. Nothing at the end, or where the format
 /// breaks.
 std::optional<std::pair<std::uint32_t, OctetView>> next_of(const dictionary::Vendor& vendor,
                                                            OctetView& octets);
 }  // namespace detail
 
+// What stands at the end of the path below `value`: the numbers from `level` on name tlvs (RFC 6929 §2.3).
+// False as soon as `see` is.
+template <class See>
+bool each_inside(const dictionary::Definition& attribute, std::size_t level, OctetView value, See& see) {
+  if (level == attribute.path.size()) return see(detail::without_tag(attribute, value));
+  while (value.size() >= 2 && value[1] >= 2 && value[1] <= value.size()) {
+    if (value[0] == attribute.path[level] &&
+        !each_inside(attribute, level + 1, value.subspan(2, value[1] - 2U), see))
+      return false;
+    value = value.subspan(value[1]);
+  }
+  return true;
+}
+
 template <class See>
 void each_value(const wire::PacketView& packet, const dictionary::Definition& attribute,
                 const dictionary::Catalogue& catalogue, See see) {
-  const bool of_vendor = attribute.path.size() == 3;
-  const dictionary::Vendor* vendor = of_vendor ? catalogue.vendor(attribute.path[1]) : nullptr;
+  const dictionary::Path& path = attribute.path;
+  const bool of_vendor = dictionary::is_vendors(path);
+  const dictionary::Vendor* vendor = of_vendor ? catalogue.vendor(path[1]) : nullptr;
   if (of_vendor && vendor == nullptr) return;
   for (const wire::Attribute found : packet.attributes()) {
-    if (static_cast<std::uint32_t>(found.type) != attribute.path.front()) continue;
+    if (static_cast<std::uint32_t>(found.type) != path.front()) continue;
     if (!of_vendor) {
-      if (!see(detail::without_tag(attribute, found.value))) return;
+      const auto value = detail::below_extended(path, found.value);
+      if (value && !each_inside(attribute, dictionary::top_of(path), *value, see)) return;
       continue;
     }
-    if (found.value.size() < 4 || load32(found.value.data()) != attribute.path[1]) continue;
+    if (found.value.size() < 4 || load32(found.value.data()) != path[1]) continue;
     OctetView inside = found.value.subspan(4);
     while (const auto next = detail::next_of(*vendor, inside)) {
-      if (next->first == attribute.path[2] && !see(detail::without_tag(attribute, next->second))) return;
+      if (next->first == path[2] && !each_inside(attribute, 3, next->second, see)) return;
     }
   }
 }

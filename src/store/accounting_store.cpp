@@ -155,7 +155,7 @@ Result<std::unique_ptr<AccountingStore>> AccountingStore::open(const std::filesy
   std::error_code failed;
   std::filesystem::create_directories(folder, failed);
   if (failed) return fail(Errc::io, fmt::format("data folder '{}': {}", folder.string(), failed.message()));
-  auto database = Database::open((folder / "accounting.sqlite").string());
+  auto database = Database::open_shared((folder / "accounting.sqlite").string());
   if (!database) return database.error();
   std::unique_ptr<AccountingStore> out(new AccountingStore(std::move(*database)));
   if (const Status prepared = out->prepare(); !prepared) {
@@ -166,25 +166,8 @@ Result<std::unique_ptr<AccountingStore>> AccountingStore::open(const std::filesy
 
 Status AccountingStore::prepare() {
   // FULL: a commit is on the disk when it returns, as an acknowledged record must be.
-  if (Status s = database_.run("PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL; PRAGMA foreign_keys=ON;");
-      !s)
-    return s;
-  const Status ready = in_transaction([this]() -> Status {
-    auto version = database_.prepare("PRAGMA user_version");
-    if (!version) return version.error();
-    const auto row = version->step();
-    if (!row) return row.error();
-    const std::int64_t found = version->integer(0);
-    version->reset();
-    if (found > kVersion) {
-      return fail(Errc::conflict, fmt::format("made by a newer version (format {}, this one reads up to {})",
-                                              found, kVersion));
-    }
-    if (found == kVersion) return {};
-    if (Status s = database_.run(kTables); !s) return s;
-    return database_.run(fmt::format("PRAGMA user_version={}", kVersion));
-  });
-  if (!ready) return ready;
+  if (Status s = database_.run("PRAGMA synchronous = FULL; PRAGMA foreign_keys = ON"); !s) return s;
+  if (Status s = database_.make_tables(kTables, kVersion); !s) return s;
   const auto keep = [this](Statement& place, const std::string& sql) -> Status {
     auto statement = database_.prepare(sql);
     if (!statement) return statement.error();
@@ -225,18 +208,9 @@ Status AccountingStore::limit_pages(std::int64_t most) {
   return database_.run(fmt::format("PRAGMA max_page_count={}", most));
 }
 
-template <class Work>
-Status AccountingStore::in_transaction(Work work) {
-  if (Status s = database_.run("BEGIN IMMEDIATE"); !s) return s;
-  Status done = work();
-  if (done) done = database_.run("COMMIT");
-  if (!done) (void)database_.run("ROLLBACK");
-  return done;
-}
-
 Result<std::vector<Kept>> AccountingStore::append(std::span<const Incoming> records) {
   std::vector<Kept> out;
-  const Status done = in_transaction([&]() -> Status {
+  const Status done = database_.whole([&]() -> Status {
     for (const Incoming& incoming : records) {
       const auto kept = append_one(incoming);
       if (!kept) return kept.error();
@@ -339,7 +313,7 @@ Result<std::vector<Undelivered>> AccountingStore::undelivered(std::int64_t behin
 }
 
 Status AccountingStore::delivered(std::span<const std::int64_t> places) {
-  return in_transaction([&]() -> Status {
+  return database_.whole([&]() -> Status {
     auto passed_on = database_.prepare(
         "DELETE FROM record WHERE keep = 0 AND id = ?1 AND NOT EXISTS (SELECT 1 FROM outbox WHERE record = "
         "?1)");

@@ -32,8 +32,6 @@ class AccountingStore final : public accounting::Store {
   Status insert_record(const accounting::Incoming& incoming);
   Status apply_to_session(const accounting::Record& record);
   Status close_sessions(const accounting::Record& record);
-  template <class Work>
-  Status in_transaction(Work work);
 
   Database database_;
   Statement find_resent_;

@@ -1,7 +1,6 @@
 #include "store/journal_store.h"
 
 #include <fmt/format.h>
-#include <sys/stat.h>
 
 #include "base/text.h"
 #include "identity/name.h"
@@ -11,9 +10,9 @@ namespace {
 
 using journal::Entry;
 
-constexpr std::uint64_t kVersion = 1;
+constexpr std::int64_t kVersion = 1;
 constexpr std::uint64_t kPage = 4096;
-constexpr std::uint64_t kPruned = 2000;  // entries at a time
+constexpr std::int64_t kPruned = 2000;  // entries at a time
 
 constexpr const char* kTables = R"(
 CREATE TABLE request (
@@ -23,7 +22,6 @@ CREATE TABLE request (
   trail TEXT NOT NULL, asked BLOB, answered BLOB);
 CREATE INDEX request_of_user ON request (compared, number);
 CREATE INDEX request_of_client ON request (client, number);
-PRAGMA user_version = 1;
 )";
 
 constexpr std::string_view kColumns =
@@ -62,10 +60,7 @@ std::string conditions_of(const journal::Query& query) {
 
 Result<std::unique_ptr<JournalStore>> JournalStore::open(const std::filesystem::path& folder) {
   const std::string path = (folder / "journal.sqlite").string();
-  const mode_t before = umask(0077);
-  auto database = Database::open(path);
-  if (database) (void)database->run("PRAGMA journal_mode = WAL");
-  umask(before);
+  auto database = Database::open_shared(path);
   if (!database) return database.error();
   std::unique_ptr<JournalStore> out(new JournalStore(std::move(*database)));
   if (const Status prepared = out->prepare(); !prepared) return prepared.error().at(path);
@@ -74,27 +69,12 @@ Result<std::unique_ptr<JournalStore>> JournalStore::open(const std::filesystem::
 
 Status JournalStore::prepare() {
   if (Status s = database_.run("PRAGMA synchronous = OFF"); !s) return s;
-  const auto version = number_of("PRAGMA user_version");
-  if (!version) return version.error();
-  if (*version > kVersion)
-    return fail(Errc::conflict,
-                fmt::format("made by a newer version (tables {}, known {})", *version, kVersion));
-  if (*version == 0) {
-    if (Status s = database_.run(kTables); !s) return s;
-  }
+  if (Status s = database_.make_tables(kTables, kVersion); !s) return s;
   auto insert = database_.prepare(
       "INSERT INTO request VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16)");
   if (!insert) return insert.error();
   insert_ = std::move(*insert);
   return {};
-}
-
-Result<std::uint64_t> JournalStore::number_of(std::string_view sql) {
-  auto statement = database_.prepare(sql);
-  if (!statement) return statement.error();
-  const auto row = statement->step();
-  if (!row) return row.error();
-  return *row ? static_cast<std::uint64_t>(statement->integer(0)) : 0;
 }
 
 Status JournalStore::insert(const Entry& entry) {
@@ -118,14 +98,12 @@ Status JournalStore::insert(const Entry& entry) {
 }
 
 Status JournalStore::append(std::span<const Entry> entries) {
-  if (Status begun = database_.run("BEGIN IMMEDIATE"); !begun) return begun;
-  Status done;
-  for (const Entry& entry : entries) {
-    if (done) done = insert(entry);
-  }
-  if (done) done = database_.run("COMMIT");
-  if (!done) (void)database_.run("ROLLBACK");
-  return done;
+  return database_.whole([&]() -> Status {
+    for (const Entry& entry : entries) {
+      if (Status s = insert(entry); !s) return s;
+    }
+    return {};
+  });
 }
 
 Result<std::vector<Entry>> JournalStore::find(const journal::Query& query) {
@@ -164,7 +142,9 @@ Result<std::optional<Entry>> JournalStore::entry(std::uint64_t number) {
 }
 
 Result<std::uint64_t> JournalStore::last() {
-  return number_of("SELECT max(number) FROM request");
+  const auto found = database_.number("SELECT max(number) FROM request");
+  if (!found) return found.error();
+  return static_cast<std::uint64_t>(*found);
 }
 
 Status JournalStore::prune(const journal::Limits& limits, WallTime now) {
@@ -173,15 +153,15 @@ Status JournalStore::prune(const journal::Limits& limits, WallTime now) {
   if (Status s = old->bind(1, now - limits.keep).run(); !s) return s;
   while (true) {
     const auto pages =
-        number_of("SELECT page_count - freelist_count FROM pragma_page_count, pragma_freelist_count");
+        database_.number("SELECT page_count - freelist_count FROM pragma_page_count, pragma_freelist_count");
     if (!pages) return pages.error();
-    if (*pages * kPage <= limits.most_octets) return {};
-    const auto first = number_of("SELECT min(number) FROM request");
+    if (static_cast<std::uint64_t>(*pages) * kPage <= limits.most_octets) return {};
+    const auto first = database_.number("SELECT min(number) FROM request");
     if (!first) return first.error();
     if (*first == 0) return {};
     auto oldest = database_.prepare("DELETE FROM request WHERE number < ?1");
     if (!oldest) return oldest.error();
-    if (Status s = oldest->bind(1, static_cast<std::int64_t>(*first + kPruned)).run(); !s) return s;
+    if (Status s = oldest->bind(1, *first + kPruned).run(); !s) return s;
   }
 }
 

@@ -26,7 +26,6 @@ class JournalStore final : public journal::Journal {
   explicit JournalStore(Database database) : database_(std::move(database)) {}
   Status prepare();
   Status insert(const journal::Entry& entry);
-  Result<std::uint64_t> number_of(std::string_view sql);
   Database database_;
   Statement insert_;
 };

@@ -1,7 +1,6 @@
 #include "store/plan_store.h"
 
 #include <fmt/format.h>
-#include <sys/stat.h>
 
 #include "base/text.h"
 
@@ -83,10 +82,7 @@ std::int64_t number_in(const Statement& row) {
 
 Result<std::unique_ptr<PlanStore>> PlanStore::open(const std::filesystem::path& folder) {
   const std::string path = (folder / "plan.sqlite").string();
-  const mode_t before = umask(0077);
-  auto database = Database::open(path);
-  if (database) (void)database->run("PRAGMA journal_mode = WAL");
-  umask(before);
+  auto database = Database::open_shared(path);
   if (!database) return database.error();
   std::unique_ptr<PlanStore> out(new PlanStore(std::move(*database)));
   if (const Status made = out->make_tables(); !made) return made.error().at(path);
@@ -98,28 +94,7 @@ Result<std::unique_ptr<PlanStore>> PlanStore::open(const std::filesystem::path& 
 
 Status PlanStore::make_tables() {
   if (Status s = database_.run("PRAGMA synchronous = FULL; PRAGMA foreign_keys = ON;"); !s) return s;
-  auto version = database_.prepare("PRAGMA user_version");
-  if (!version) return version.error();
-  const auto found = all_rows(*version, number_in);
-  if (!found) return found.error();
-  const std::int64_t number = found->empty() ? 0 : found->front();
-  if (number == kVersion) return {};
-  if (number > kVersion)
-    return fail(Errc::conflict,
-                fmt::format("made by a newer version (tables {}, known {})", number, kVersion));
-  return whole([this] {
-    const Status made = database_.run(kTables);
-    return made ? database_.run(fmt::format("PRAGMA user_version = {}", kVersion)) : made;
-  });
-}
-
-// All of the steps or none of them.
-Status PlanStore::whole(const std::function<Status()>& steps) {
-  if (Status s = database_.run("BEGIN IMMEDIATE"); !s) return s;
-  Status done = steps();
-  if (done) done = database_.run("COMMIT");
-  if (!done) (void)database_.run("ROLLBACK");
-  return done;
+  return database_.make_tables(kTables, kVersion);
 }
 
 Status PlanStore::limit_pages(std::int64_t pages) {
@@ -127,11 +102,9 @@ Status PlanStore::limit_pages(std::int64_t pages) {
 }
 
 Result<std::uint64_t> PlanStore::newest() {
-  auto statement = database_.prepare("SELECT coalesce(max(number), 0) FROM revision");
-  if (!statement) return statement.error();
-  const auto found = all_rows(*statement, number_in);
+  const auto found = database_.number("SELECT max(number) FROM revision");
   if (!found) return found.error();
-  return static_cast<std::uint64_t>(found->front());
+  return static_cast<std::uint64_t>(*found);
 }
 
 Result<Revision> PlanStore::revision(std::uint64_t number) {
@@ -170,7 +143,7 @@ Result<revision::Objects> PlanStore::objects(std::uint64_t number) {
 }
 
 Status PlanStore::commit(const Commit& commit) {
-  return whole([&]() -> Status {
+  return database_.whole([&]() -> Status {
     const Revision& r = commit.revision;
     auto statement = database_.prepare(fmt::format(
         "INSERT INTO revision ({}) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)", kRevisionColumns));
@@ -259,7 +232,7 @@ Status PlanStore::add_token(const Token& token, const Octets& hash, const AuditE
   if (found->front() > 0)
     return fail(Errc::conflict, fmt::format("a token '{}' is there already, or was; choose another name",
                                             escaped(token.name)));
-  return whole([&]() -> Status {
+  return database_.whole([&]() -> Status {
     auto statement = database_.prepare(
         "INSERT INTO token (name, role, hash, made_ms, made_by) VALUES (?1, ?2, ?3, ?4, ?5)");
     if (!statement) return statement.error();
@@ -271,7 +244,7 @@ Status PlanStore::add_token(const Token& token, const Octets& hash, const AuditE
 }
 
 Status PlanStore::revoke_token(const std::string& name, WallTime at, const AuditEntry& audit) {
-  return whole([&]() -> Status {
+  return database_.whole([&]() -> Status {
     auto statement =
         database_.prepare("UPDATE token SET revoked_ms = ?1 WHERE name = ?2 AND revoked_ms IS NULL");
     if (!statement) return statement.error();

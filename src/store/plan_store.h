@@ -34,7 +34,6 @@ class PlanStore final : public revision::Archive {
  private:
   explicit PlanStore(Database database) : database_(std::move(database)) {}
   Status make_tables();
-  Status whole(const std::function<Status()>& steps);
   Status write_changes(const revision::Commit& commit);
   Status write_audit(const revision::AuditEntry& entry);
 

@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 #include <sqlite3.h>
+#include <sys/stat.h>
 
 namespace jembatan::store {
 namespace {
@@ -104,6 +105,45 @@ Result<Database> Database::open(const std::string& path) {
   }
   sqlite3_busy_timeout(raw, kBusyTimeoutMs);
   return out;
+}
+
+Result<Database> Database::open_shared(const std::string& path) {
+  const mode_t before = umask(0077);
+  auto database = open(path);
+  Status shared;
+  if (database) shared = database->run("PRAGMA journal_mode = WAL");
+  umask(before);
+  if (database && !shared) return shared.error().at(path);
+  return database;
+}
+
+Status Database::whole(const std::function<Status()>& steps) {
+  if (Status s = run("BEGIN IMMEDIATE"); !s) return s;
+  Status done = steps();
+  if (done) done = run("COMMIT");
+  if (!done) (void)run("ROLLBACK");
+  return done;
+}
+
+Status Database::make_tables(const std::string& tables, std::int64_t version) {
+  return whole([&]() -> Status {
+    const auto found = number("PRAGMA user_version");
+    if (!found) return found.error();
+    if (*found > version)
+      return fail(Errc::conflict,
+                  fmt::format("made by a newer version (tables {}, known {})", *found, version));
+    if (*found == version) return {};
+    const Status made = run(tables);
+    return made ? run(fmt::format("PRAGMA user_version = {}", version)) : made;
+  });
+}
+
+Result<std::int64_t> Database::number(std::string_view sql) {
+  auto statement = prepare(sql);
+  if (!statement) return statement.error();
+  const auto row = statement->step();
+  if (!row) return row.error();
+  return *row ? statement->integer(0) : 0;
 }
 
 Error Database::problem() const {

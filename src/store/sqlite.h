@@ -1,5 +1,6 @@
 #pragma once
 // A thin hold on SQLite: errors become Results, statements are kept prepared.
+#include <functional>
 #include <memory>
 #include <string>
 #include <string_view>
@@ -47,8 +48,18 @@ class Database {
   /// Opens or makes a database file.
   ///   errors  Errc::io with the path and the reason
   static Result<Database> open(const std::string& path);
+  /// The same, readable by its owner alone, in write-ahead mode: one writes, others may read meanwhile.
+  static Result<Database> open_shared(const std::string& path);
 
   Status run(const std::string& sql);
+  /// Runs all of the steps in one transaction, or none of them.
+  Status whole(const std::function<Status()>& steps);
+  /// Makes the tables, if the file has none yet.
+  ///   version  of these tables
+  ///   errors   Errc::conflict: the file was made by a newer version
+  Status make_tables(const std::string& tables, std::int64_t version);
+  /// The first number that a query gives; 0 if there is none, or it is null.
+  Result<std::int64_t> number(std::string_view sql);
   Result<Statement> prepare(std::string_view sql);
   std::int64_t last_row() const;
   std::int64_t changes() const;

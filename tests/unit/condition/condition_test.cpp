@@ -54,6 +54,47 @@ class Conditions : public testing::Test {
   Facts facts;
 };
 
+TEST_F(Conditions, LookInsideOtherAttributes) {  // RFC 6929 §2.1, §2.3
+  dictionary::Catalogue names(dictionary::standard());
+  dictionary::Vendor vendor;
+  vendor.number = 32473;
+  vendor.name = "Strait";
+  ASSERT_TRUE(names.add(vendor));
+  const auto define = [&](const char* name, dictionary::Path path, dictionary::DataType type) {
+    dictionary::Definition out;
+    out.name = name;
+    out.path = std::move(path);
+    out.type = type;
+    ASSERT_TRUE(names.add(std::move(out)));
+  };
+  define("Strait-Berth", {26, 32473, 4}, dictionary::DataType::tlv);
+  define("Strait-Berth-Number", {26, 32473, 4, 1}, dictionary::DataType::integer);
+  define("Strait-Buoy", {241, 26, 32473, 7}, dictionary::DataType::integer);
+  const Octets with_others = access_request()
+                                 .with("26.32473.4", "0x02060000000101060000000c01060000000d")
+                                 .with("241.3", "0x00000400")
+                                 .raw(*from_hex("f10c1a00007ed90700000009"))
+                                 .raw(*from_hex("f10d1a00007ed9070000000901"))
+                                 .signed_with(secret("x"));
+  const auto inside = *wire::PacketView::parse(with_others);
+  facts.packet = &inside;
+  facts.catalogue = &names;
+  const auto asked = [&](std::string_view source) {
+    std::vector<Mistake> mistakes;
+    const auto condition = Condition::parse(source, names, mistakes);
+    return condition ? (condition->holds(facts) ? "yes" : "no") : mistakes.front().text;
+  };
+  EXPECT_EQ(asked("Strait-Berth-Number == 12"), "yes");
+  EXPECT_EQ(asked("any Strait-Berth-Number == 13"), "yes");
+  EXPECT_EQ(asked("count(Strait-Berth-Number) == 2"), "yes");
+  EXPECT_EQ(asked("Response-Length >= 1024"), "yes");
+  EXPECT_EQ(asked("Proxy-State-Length present"), "no");
+  EXPECT_EQ(asked("Strait-Buoy == 9"), "yes");
+  EXPECT_EQ(asked("all Strait-Buoy == 9"), "no");  // the other one's length is that of no integer
+  EXPECT_EQ(asked("Strait-Berth present"),
+            "Strait-Berth cannot be compared: its value is hidden, or cut into pieces, or it holds others");
+}
+
 TEST_F(Conditions, CompareAttributesByTheirTypes) {
   EXPECT_TRUE(holds("NAS-Port-Type == Wireless-802-11"));
   EXPECT_FALSE(holds("NAS-Port-Type == Ethernet"));

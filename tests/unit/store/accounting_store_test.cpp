@@ -191,7 +191,7 @@ TEST(Open, AFileThatIsNoDatabaseOrNewerIsAClearError) {
   auto database = Database::open((folder.path() / "accounting.sqlite").string());
   ASSERT_TRUE(database->run("PRAGMA user_version=99"));
   EXPECT_THAT(AccountingStore::open(folder.path()).error().text,
-              testing::HasSubstr("made by a newer version (format 99"));
+              testing::HasSubstr("made by a newer version (tables 99"));
 }
 
 }  // namespace
