@@ -130,6 +130,22 @@ void BM_ClientAtAddress(benchmark::State& state) {
 }
 BENCHMARK(BM_ClientAtAddress)->Args({100, 100})->Args({100000, 100})->Args({100000, 100000});
 
+// A realm among so many; each tenth entry is a pattern, and each hundredth lookup meets one.
+void BM_RealmNamed(benchmark::State& state) {
+  const auto count = static_cast<std::size_t>(state.range(0));
+  plan::RealmTable table;
+  for (std::size_t i = 0; i < count; ++i) {
+    const std::string pattern = i % 10 == 0 ? "*." : "";
+    table.insert(pattern + "pier-" + std::to_string(i) + ".islands.example", i);
+  }
+  std::vector<std::string> asked;  // the same hundred, so that caches do not tell the sizes apart
+  for (std::size_t i = 0; i < 100; ++i)
+    asked.push_back((i == 0 ? "deck.pier-" : "pier-") + std::to_string(i) + ".islands.example");
+  std::size_t number = 0;
+  for (auto _ : state) benchmark::DoNotOptimize(table.find(asked[++number % asked.size()]));
+}
+BENCHMARK(BM_RealmNamed)->Arg(100)->Arg(50000);
+
 // One request through so many access rules, none but the last of which matches; conditions over 1 to 4
 // attributes.
 void BM_Decide(benchmark::State& state) {

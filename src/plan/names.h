@@ -1,0 +1,12 @@
+#pragma once
+#include "document/reading.h"
+
+namespace jembatan::plan {
+
+/// True for what objects may be called: 1 to 128 octets without control characters, no space at either end.
+bool is_plain_name(std::string_view name);
+
+/// The name that an entry has; empty, with a problem, if it is none.
+std::string read_name(document::Reading& reading, const document::Entry& entry);
+
+}  // namespace jembatan::plan
