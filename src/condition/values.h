@@ -64,6 +64,13 @@ template <class See>
 void each_value(const wire::PacketView& packet, const dictionary::Definition& attribute,
                 const dictionary::Catalogue& catalogue, See see) {
   const dictionary::Path& path = attribute.path;
+  if (path.size() == 1) {  // nearly all of them
+    const auto type = static_cast<wire::AttributeType>(path.front());
+    for (const wire::Attribute found : packet.attributes()) {
+      if (found.type == type && !see(detail::without_tag(attribute, found.value))) return;
+    }
+    return;
+  }
   const bool of_vendor = dictionary::is_vendors(path);
   const dictionary::Vendor* vendor = of_vendor ? catalogue.vendor(path[1]) : nullptr;
   if (of_vendor && vendor == nullptr) return;
