@@ -30,7 +30,7 @@ class Explainer {
 
   Explanation run() {
     client_line();
-    if (const auto edited = edit(EditPoint::received, facts_of(received_, identify(received_), nullptr))) {
+    if (const auto edited = edit(EditPoint::received, received_facts())) {
       octets_ = *edited;
       edited_.emplace(*wire::PacketView::parse(octets_));
     }
@@ -61,6 +61,11 @@ class Explainer {
     if (known_.from && client.address.length < known_.from->bits())
       line += fmt::format(": the longest prefix that holds {}", known_.from->text());
     say(std::move(line));
+  }
+
+  condition::Facts received_facts() {
+    way_ = identify(received_);
+    return facts_of(received_, way_, plan_.user_named(way_.full_name));
   }
 
   std::optional<Octets> edit(EditPoint point, const condition::Facts& facts) {
@@ -126,7 +131,7 @@ class Explainer {
   }
 
   void forward_edits(const Request& request, std::size_t group) {
-    condition::Facts facts = facts_of(request, way_, nullptr);
+    condition::Facts facts = facts_of(request, way_, plan_.user_named(way_.full_name));
     facts.group = plan_.groups[group].name;
     (void)edit(EditPoint::forwarding, facts);
   }
@@ -141,7 +146,10 @@ class Explainer {
       if (const auto because = why_shut_out(*user, request); !because.empty())
         return refuse(request, because, nullptr);
     }
+    const bool unsigned_one = known_.from && !request.packet.find(wire::AttributeType::message_authenticator);
     if (candidate.proof == plan::Proof::client) {
+      if (unsigned_one)
+        return refuse(request, "a request that proves nothing must carry Message-Authenticator", nullptr);
       say("proof: the request proves nothing: access rules with proof = client may let it in");
     } else {
       const std::string_view method = method_of(request.packet);

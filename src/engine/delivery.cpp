@@ -60,7 +60,7 @@ std::optional<Octets> Delivery::edited(const Parcel& parcel, const plan::Server&
   auto renamed = decide::with_user_name(packet, way.name_to_send, *plan.catalogue);
   if (!plan.has_edits[static_cast<std::size_t>(plan::EditPoint::forwarding)]) return renamed;
   const wire::PacketView named = renamed ? *wire::PacketView::parse(*renamed) : packet;
-  condition::Facts facts = decide::facts_of(asked, way, nullptr);
+  condition::Facts facts = decide::facts_of(asked, way, plan.user_named(way.full_name));
   facts.packet = &named;
   facts.client = parcel.item.record.client;
   facts.group = parcel.item.group;

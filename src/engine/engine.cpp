@@ -62,6 +62,7 @@ StoryPtr Engine::story_of(const Request& request, const Ending& ending, OctetVie
   out->request.assign(request.received.begin(), request.received.end());
   out->reply.assign(reply.begin(), reply.end());
   out->arrived = request.arrived.wall;
+  out->which_secret = request.which_secret;
   out->assume = ending.assume;
   out->group = request.way->destination.group;
   if (request.marks != nullptr) out->marks = *request.marks;

@@ -194,7 +194,8 @@ void Engine::prove_password(const Request& request, const plan::User& user) {
   if (!hidden) return refuse("the method cannot be proved here: PAP, CHAP and MS-CHAP can");
   auto typed = wire::reveal_password(hidden->value, request.packet.authenticator(), request.secret());
   if (!typed)
-    return no_reply(request, {Outcome::malformed, "User-Password cannot be opened", typed.error().text});
+    return no_reply(request, {Outcome::malformed, "User-Password cannot be opened", typed.error().text, "",
+                              decide::Assume::refused});
   if (!user.password.slow()) {
     proved(request, user, user.password.matches(*typed), *typed);
   } else {

@@ -19,6 +19,7 @@ struct Story {
   Octets request;                        ///< as received
   Octets reply;                          ///< as sent; empty: none
   WallTime arrived{};
+  plan::WhichSecret which_secret{};  ///< the one that the client used
   decide::Assume assume = decide::Assume::proven;
   std::size_t group = 0;  ///< that it was forwarded to, if there are marks of servers
   std::vector<Mark> marks;

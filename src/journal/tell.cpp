@@ -2,7 +2,10 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include "base/text.h"
+#include "engine/rehide.h"
 #include "journal/scrub.h"
 
 namespace jembatan::journal {
@@ -11,6 +14,12 @@ namespace {
 using engine::Event;
 using engine::Mark;
 using engine::Story;
+
+// Salts of values that nobody will see.
+class NoRandom final : public Random {
+ public:
+  void fill(OctetSpan out) override { std::fill(out.begin(), out.end(), std::uint8_t{0}); }
+};
 
 std::string after_text(std::chrono::microseconds time) {
   if (time < std::chrono::microseconds(50)) return "at once";
@@ -49,6 +58,9 @@ std::vector<std::string> trail_of(const Event& event, const Story& story, const 
   known.because = reason;
   known.said = story.assume == decide::Assume::refused ? known.because : "right";
   known.from = event.source.address;
+  NoRandom no_random;
+  const engine::HiddenWith with{story.client->secret_of(story.which_secret), packet.authenticator()};
+  known.hidden = engine::hidden_values(with, no_random);
   std::vector<std::string> out = decide::explain(request_of(story, packet), known).lines;
   for (const Mark& mark : story.marks) out.push_back(mark_text(mark, story));
   out.insert(out.end(), story.notes.begin(), story.notes.end());

@@ -7,6 +7,7 @@
 #include "engine/delivery.h"
 #include "engine/engine.h"
 #include "identity/challenge.h"
+#include "journal/tell.h"
 #include "support/fakes.h"
 #include "support/packets.h"
 #include "wire/authenticator.h"
@@ -788,6 +789,10 @@ TEST_F(Edited, AsReceivedAlsoWhatIsHidden) {
   EXPECT_EQ(outcome(), "accepted");
   EXPECT_EQ(support::value_in(reply(), "Class"), "0x676174652d37");  // gate-7
   EXPECT_EQ(support::value_in(reply(), "Reply-Message"), "\"Hello sari.\"");
+  EXPECT_THAT(
+      journal::entry_of(event()).trail,
+      testing::Contains("edit 1 'badge in front' (received): set User-Password (hidden, 16 octets), set "
+                        "NAS-Identifier \"gate-7\""));
   receive(access_request(2).user("sari@reef.example").password("laut-biru-7").signed_with(secret("laut")));
   EXPECT_EQ(outcome(), "accepted");  // no badge: the edit is not done
   EXPECT_EQ(support::value_in(reply(), "Class"), "(none)");
@@ -852,6 +857,9 @@ reply = { vlan = 30 }
   EXPECT_EQ(event().because, "the user is switched off");
   receive(access_request(3).user("tamu@reef.example").password("ombak-3").signed_with(secret("laut")));
   EXPECT_EQ(event().because, "no access rule matches");
+  receive(access_request(4).user("guest@reef.example").not_signed(secret("laut")), "192.0.2.66:4000");
+  EXPECT_EQ(event().because, "a request that proves nothing must carry Message-Authenticator");
+  EXPECT_THAT(journal::entry_of(event()).trail, testing::Not(testing::Contains(testing::HasSubstr("yes"))));
 }
 
 class RulesOfAPlan : public Handle {
