@@ -69,8 +69,14 @@ Result<StoredPassword> StoredPassword::nt(const Secret& hex) {
   return out;
 }
 
+StoredPassword StoredPassword::elsewhere(Form form) {
+  StoredPassword out;
+  out.form_ = form;
+  return out;
+}
+
 bool StoredPassword::matches(OctetView typed) const {
-  if (form_ == Form::none) return false;
+  if (form_ == Form::none || kept_.empty()) return false;
   if (form_ == Form::nt) {
     const auto hash = nt_hash(typed);
     return hash && equal_in_constant_time(*hash, kept_.reveal());

@@ -23,6 +23,9 @@ class StoredPassword {
   ///   errors  Errc::malformed
   static Result<StoredPassword> nt(const Secret& hex);
 
+  /// One whose form is known, and nothing else: it matches nothing.
+  static StoredPassword elsewhere(Form form);
+
   /// A new hash of a password: yescrypt, with the system's own cost.
   ///   errors  Errc::malformed: a zero octet in it, or over 511 octets (crypt(3) takes no more)
   static Result<Secret> make_hash(const Secret& password, Random& random);

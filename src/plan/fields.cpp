@@ -61,6 +61,11 @@ identity::StoredPassword read_password(Reading& r, const Entry& e, const Outside
   }
   auto secret = read_secret(r, form, outside);
   if (!secret) return {};
+  using Form = identity::StoredPassword::Form;
+  if (is_kept(form.value) && !outside.kept)
+    return identity::StoredPassword::elsewhere(form.key == "clear" ? Form::clear
+                                               : form.key == "nt"  ? Form::nt
+                                                                   : Form::hash);
   if (form.key == "clear") return identity::StoredPassword::clear(std::move(*secret));
   auto hash = form.key == "nt" ? identity::StoredPassword::nt(*secret)
                                : identity::StoredPassword::hash(std::move(*secret));
