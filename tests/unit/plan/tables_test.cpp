@@ -104,5 +104,18 @@ TEST(RealmPattern, HasItsStarInFrontAlone) {
     EXPECT_FALSE(is_realm_pattern(bad)) << bad;
 }
 
+TEST(RealmTable, LabelsOfMobileNetworksStandForAnyDigits) {  // 3GPP TS 23.003 §19.2
+  RealmTable table;
+  table.insert("wlan.mncNNN.mccNNN.3gppnetwork.org", 1);
+  table.insert("wlan.mnc015.mcc510.3gppnetwork.org", 2);
+  table.insert("*.mncNNN.mcc520.3gppnetwork.org", 3);
+  EXPECT_EQ(table.find("wlan.mnc001.mcc510.3gppnetwork.org"), 1U);
+  EXPECT_EQ(table.find("WLAN.MNC015.mcc510.3gppnetwork.org"), 2U);
+  EXPECT_EQ(table.find("epc.mnc007.mcc520.3gppnetwork.org"), RealmTable::kNone);  // general on both or none
+  EXPECT_EQ(table.find("wlan.mnc01.mcc510.3gppnetwork.org"), RealmTable::kNone);
+  EXPECT_EQ(table.find("wlan.mncabc.mcc510.3gppnetwork.org"), RealmTable::kNone);
+  EXPECT_EQ(table.find("wlan.mnc001.mcc510.example.org"), RealmTable::kNone);
+}
+
 }  // namespace
 }  // namespace jembatan::plan
