@@ -211,6 +211,37 @@ TEST_F(Commanded, RolesMayWhatTheirRolesMay) {
                                             "local token create", "local token create", "local plan apply"));
 }
 
+TEST_F(Commanded, EditsReplySetsAndFormsOfNamesAreChangedByCommands) {
+  apply(kHere);
+  const auto run = [&](std::vector<std::string> words) {
+    words.insert(words.end(), {"--node", node.file()});
+    const auto finished = client(words);
+    EXPECT_EQ(finished.exit_code, 0) << words[0] << " " << words[1] << "\n" << finished.error;
+    return finished.out;
+  };
+  run({"reply-set", "add", "aboard", "reply.Idle-Timeout=10m", "reply.Reply-Message=Welcome, {user}."});
+  run({"access", "add", "all", "permit=true", "also=[\"aboard\"]"});
+  run({"edit", "add", "badge", "at=received", "set.NAS-Identifier={client}"});
+  run({"edit", "add", "greet", "at=replying", "when=code == Access-Accept", "add.Class={realm}"});
+  run({"edit", "move", "greet", "--first"});
+  run({"sign-in", "name_forms=[\"realm/user\", \"user@realm\"]"});
+  EXPECT_THAT(run({"edit", "list"}), HasSubstr("greet  replying  add Class           code == Access-Accept\n"
+                                               "badge  received  set NAS-Identifier  always\n"));
+  EXPECT_THAT(run({"reply-set", "list"}),
+              HasSubstr("aboard     Idle-Timeout=10m Reply-Message=Welcome, {user}."));
+  EXPECT_THAT(run({"user", "show", "tamu@reef.example"}),
+              HasSubstr("# what is kept of the password proves: pap, mschap, mschapv2, chap"));
+  const auto asked = client({"ask", "access", "--to", node.access_to(), "--secret", "laut", "--user",
+                             "reef.example/tamu", "--password", "ombak-3"});
+  EXPECT_EQ(asked.exit_code, 0) << asked.out;
+  EXPECT_THAT(asked.out, HasSubstr("\"Welcome, tamu.\""));
+  EXPECT_THAT(asked.out, HasSubstr("0x726565662e6578616d706c65"));  // reef.example
+  const auto wrong = client({"edit", "add", "x", "at=recieved", "remove=[\"Clas\"]", "--node", node.file()});
+  EXPECT_EQ(wrong.exit_code, 1);
+  EXPECT_THAT(wrong.error, HasSubstr("nearest: 'received'"));
+  EXPECT_THAT(wrong.error, HasSubstr("nearest: 'Class'"));
+}
+
 TEST_F(Commanded, TheJournalTellsWhyAndKeepsNoPassword) {
   apply(kHere);
   const auto ask = [&](const char* password) {
