@@ -44,20 +44,26 @@ void reload(server::Server& server) {
   server::log_error(fmt::format("plan: {}; the active plan stays in force", applied.error().text));
 }
 
-// Waits for signals; returns when the server is to stop.
-void wait_for_signals(server::Server& server) {
-  asio::io_context io;
-  asio::signal_set signals(io, SIGTERM, SIGINT, SIGHUP);
-  std::function<void()> wait = [&] {
-    signals.async_wait([&](const asio::error_code& error, int signal) {
+// Catches signals from its making on, so that none is lost while the server starts.
+class Signals {
+ public:
+  /// Acts upon them; returns when the server is to stop.
+  void wait_for(server::Server& server) {
+    wait(server);
+    io_.run();
+  }
+
+ private:
+  void wait(server::Server& server) {
+    signals_.async_wait([this, &server](const asio::error_code& error, int signal) {
       if (error || signal != SIGHUP) return;
       reload(server);
-      wait();
+      wait(server);
     });
-  };
-  wait();
-  io.run();
-}
+  }
+  asio::io_context io_;
+  asio::signal_set signals_{io_, SIGTERM, SIGINT, SIGHUP};
+};
 
 int run(const std::string& node_file) {
   server::open_log(server::LogFormat::text, "info");
@@ -65,6 +71,7 @@ int run(const std::string& node_file) {
   auto settings = server::read_node_file(node_file, problems);
   if (!settings) return refuse_to_start(problems, "the node file has " + problems.count_text());
   server::open_log(settings->log_format, settings->log_level);
+  Signals signals;
   auto server = server::Server::start(*settings, problems);
   if (!server) return refuse_to_start(problems, server.error().text);
   server::SystemRandom random;
@@ -76,7 +83,7 @@ int run(const std::string& node_file) {
     return refuse_to_start({}, announced.error().text);
   server::log_info(fmt::format("node {} is up version={} management={} process={}", settings->name,
                                JEMBATAN_VERSION, settings->management.text(), getpid()));
-  wait_for_signals(**server);
+  signals.wait_for(**server);
   std::signal(SIGTERM, SIG_IGN);  // once is enough: answers are under way
   server::log_info(fmt::format("node {} stops", settings->name));
   api->reset();

@@ -59,7 +59,8 @@ StoryPtr Engine::story_of(const Request& request, const Ending& ending, OctetVie
   auto out = std::make_shared<Story>();
   out->live = request.live;
   out->client = &request.client;
-  out->request.assign(request.received.begin(), request.received.end());
+  const OctetView received = request.received.octets();
+  out->request.assign(received.begin(), received.end());
   out->reply.assign(reply.begin(), reply.end());
   out->arrived = request.arrived.wall;
   out->which_secret = request.which_secret;
@@ -116,7 +117,7 @@ void Engine::reply(const Request& request, Code code, OctetView attributes, Endi
   Status built = packet.add_encoded(attributes);
   const HiddenWith with{request.secret(), request.packet.authenticator()};
   std::optional<Octets> changed;
-  if (built) {
+  if (built && request.live->plan->has_edits[static_cast<std::size_t>(plan::EditPoint::replying)]) {
     const PacketView plain = *PacketView::parse(packet.finish());
     changed = edited(request.asked(), request.way,
                      {plan::EditPoint::replying, plain, with, nullptr, request.notes});
@@ -125,7 +126,7 @@ void Engine::reply(const Request& request, Code code, OctetView attributes, Endi
     packet = wire::PacketBuilder(code, request.packet.identifier(), request.packet.authenticator());
     built = packet.add_encoded(OctetView(*changed).subspan(wire::kHeader));
   }
-  for (const wire::Attribute attribute : PacketView::parse(request.received)->attributes()) {
+  for (const wire::Attribute attribute : request.received.attributes()) {
     if (!built || attribute.type != AttributeType::proxy_state) continue;
     built = packet.add(attribute.type, attribute.value);  // RFC 2865 §5.33: all, in their order
   }
@@ -170,9 +171,9 @@ Ticket Engine::keep(const Request& request) {
   pending->listener = request.in.listener;
   pending->from = request.in.from;
   pending->to = request.in.to;
-  const bool same = request.received.data() == request.packet.octets().data();
-  pending->received.assign(request.received.begin(),
-                           same ? request.received.begin() : request.received.end());
+  const OctetView received = request.received.octets();
+  const bool same = received.data() == request.packet.octets().data();
+  pending->received.assign(received.begin(), same ? received.begin() : received.end());
   pending->arrived = request.arrived;
   pending->live = request.live;
   pending->client = &request.client;
@@ -199,8 +200,9 @@ void Engine::finish(Ticket ticket, Now now, Actions& out, Step step) {
   const Datagram in{pending.listener, pending.from, pending.to, pending.octets};
   const bool forwards = pending.way.destination.handling == plan::Handling::forward;
   step(Request{*packet, in, pending.live, *pending.client, pending.which_secret, pending.repeat,
-               pending.arrived, now, out, pending.received.empty() ? packet->octets() : pending.received,
-               &pending.way, &pending.marks, forwards ? &found->notes : nullptr},
+               pending.arrived, now, out,
+               pending.received.empty() ? *packet : *PacketView::parse(pending.received), &pending.way,
+               &pending.marks, forwards ? &found->notes : nullptr},
        pending);
   found->live.reset();
   pending_.release(ticket);

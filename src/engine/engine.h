@@ -85,7 +85,7 @@ class Engine final : private Composer {
     Now arrived;
     Now now;
     Actions& out;
-    OctetView received = {};           ///< before the plan's edits
+    wire::PacketView received;         ///< before the plan's edits
     const decide::Way* way = nullptr;  ///< once it is known
     const std::vector<Mark>* marks = nullptr;
     std::vector<std::string>* notes = nullptr;

@@ -38,8 +38,7 @@ void Engine::handle(const Datagram& in, Now now, Actions& out) {
   if (client->old_secret) live->activity_of(*client).verified(*which_secret, now.wall);
   const Repeats::Key key{in.from, in.listener, packet->identifier()};
   const Repeats::Found before = repeats_.look(key, packet->authenticator(), now.steady);  // RFC 5080 §2.2.2
-  const Request request{*packet,       in,  live, *client, *which_secret,
-                        before.handle, now, now,  out,     packet->octets()};
+  const Request request{*packet, in, live, *client, *which_secret, before.handle, now, now, out, *packet};
   switch (before.seen) {
     case Repeats::Seen::waiting:
       return tell(request, {Outcome::repeat_waiting, "the first is still being worked on"});

@@ -14,6 +14,7 @@ std::size_t Slowdown::key_of(const plan::User& user, const plan::Client& client)
 
 std::optional<Duration> Slowdown::wait(const plan::User& user, const plan::Client& client,
                                        TimePoint now) const {
+  if (taken_ == 0) return std::nullopt;
   const std::size_t key = key_of(user, client);
   const Place& place = places_[key % places_.size()];
   if (place.key != key || place.until <= now) return std::nullopt;
@@ -24,10 +25,9 @@ void Slowdown::wrong(const plan::User& user, const plan::Client& client, const p
                      TimePoint now) {
   const std::size_t key = key_of(user, client);
   Place& place = places_[key % places_.size()];
-  if (place.key != key) {
-    if (place.until > now) return;
-    place = {key, 0, {}};
-  }
+  if (place.key != key && place.until > now) return;
+  if (place.wrong == 0) ++taken_;
+  if (place.key != key) place = {key, 0, {}};
   ++place.wrong;
   if (limits.slow_after == 0 || place.wrong < limits.slow_after) return;
   const std::uint32_t doubled = std::min<std::uint32_t>(place.wrong - limits.slow_after, 20);
@@ -35,9 +35,12 @@ void Slowdown::wrong(const plan::User& user, const plan::Client& client, const p
 }
 
 void Slowdown::right(const plan::User& user, const plan::Client& client) {
+  if (taken_ == 0) return;
   const std::size_t key = key_of(user, client);
   Place& place = places_[key % places_.size()];
-  if (place.key == key) place = {};
+  if (place.key != key || place.wrong == 0) return;
+  place = {};
+  --taken_;
 }
 
 }  // namespace jembatan::engine

@@ -27,6 +27,7 @@ class Slowdown {
   };
   static std::size_t key_of(const plan::User& user, const plan::Client& client);
   std::vector<Place> places_;
+  std::size_t taken_ = 0;  // places with wrong passwords: mostly none, and then nothing is looked up
 };
 
 }  // namespace jembatan::engine
