@@ -56,7 +56,7 @@ class Journal {
   virtual Result<std::vector<Entry>> find(const Query& query) = 0;
   /// Nothing if there is none of that number, or not any more.
   virtual Result<std::optional<Entry>> entry(std::uint64_t number) = 0;
-  /// The highest number that was ever given; 0: none.
+  /// The highest number that is kept; 0: there is none.
   virtual Result<std::uint64_t> last() = 0;
   /// Takes the oldest away until the limits hold.
   virtual Status prune(const Limits& limits, WallTime now) = 0;
