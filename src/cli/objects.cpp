@@ -146,6 +146,13 @@ std::string cell(const json& object, const std::string& key, std::size_t most) {
   return cut(found->is_string() ? escaped(found->get<std::string>()) : found->dump(), most);
 }
 
+std::string pairs_text(const json& table) {
+  std::vector<std::string> parts;
+  for (const auto& [key, value] : table.items())
+    parts.push_back(key + "=" + (value.is_string() ? value.get<std::string>() : value.dump()));
+  return parts.empty() ? "-" : join(parts, " ");
+}
+
 std::string Listing::noun() const {
   std::string out = kind;
   std::replace(out.begin(), out.end(), '_', '-');

@@ -19,13 +19,6 @@ namespace {
 
 using nlohmann::json;
 
-std::string pairs_text(const json& table) {
-  std::vector<std::string> parts;
-  for (const auto& [key, value] : table.items())
-    parts.push_back(key + "=" + (value.is_string() ? value.get<std::string>() : value.dump()));
-  return parts.empty() ? "-" : cut(join(parts, " "), 60);
-}
-
 const Listing& routes() {
   static const Listing all{"route",
                            {"route", "handle", "for", "when"},
@@ -60,7 +53,8 @@ const Listing& reply_sets() {
                            {"reply set", "reply"},
                            [](const json& object) {
                              return std::vector<std::string>{
-                                 cell(object, "name", 28), pairs_text(object.value("reply", json::object()))};
+                                 cell(object, "name", 28),
+                                 cut(pairs_text(object.value("reply", json::object())), 60)};
                            },
                            1,
                            "aboard",

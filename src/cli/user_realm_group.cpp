@@ -14,13 +14,6 @@ namespace {
 
 using nlohmann::json;
 
-std::string pairs_text(const json& table) {
-  std::vector<std::string> parts;
-  for (const auto& [key, value] : table.items())
-    parts.push_back(key + "=" + (value.is_string() ? value.get<std::string>() : value.dump()));
-  return parts.empty() ? "-" : join(parts, " ");
-}
-
 std::string user_state(const json& object) {
   if (!object.value("enabled", true)) return "off";
   const std::string until = object.value("valid_until", "");

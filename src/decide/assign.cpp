@@ -13,6 +13,10 @@ Result<Octets> made_of(const plan::Assignment& assignment, const condition::Fact
   std::string missing;
   auto text = assignment.text->fill(facts, captures, missing);
   if (!text) return fail(Errc::not_found, fmt::format("{} is not there", missing));
+  const bool hidden =
+      assignment.attribute != nullptr && assignment.attribute->hiding != dictionary::Hiding::none;
+  if (text->empty() && !hidden)  // RFC 2865 §5: text and string have one octet or more
+    return fail(Errc::malformed, "the value would be empty");
   const bool octets = assignment.attribute != nullptr &&
                       condition::shape_of(*assignment.attribute) == condition::Shape::octets;
   if (octets) text = '"' + escaped(*text) + '"';  // what comes from outside is not read as an escape

@@ -793,6 +793,8 @@ TEST_F(Edited, AsReceivedAlsoWhatIsHidden) {
       journal::entry_of(event()).trail,
       testing::Contains("edit 1 'badge in front' (received): set User-Password (hidden, 16 octets), set "
                         "NAS-Identifier \"gate-7\""));
+  receive(access_request(5).user("sari@reef.example").password("1234").signed_with(secret("laut")));
+  EXPECT_EQ(event().detail, "the password is empty");
   receive(access_request(2).user("sari@reef.example").password("laut-biru-7").signed_with(secret("laut")));
   EXPECT_EQ(outcome(), "accepted");  // no badge: the edit is not done
   EXPECT_EQ(support::value_in(reply(), "Class"), "(none)");
