@@ -1,11 +1,23 @@
-# jembatan_folder(NAME USES lower folders and packages…): one folder under src is one library that links
-# only what stands below it.
+# jembatan_folder(NAME [COLD] USES lower folders and packages…): one folder under src is one library that links only
+# what stands below it. COLD: no request passes here, so a build without symbols optimises it little.
 function(jembatan_folder name)
-  cmake_parse_arguments(arg "" "" "USES" ${ARGN})
+  cmake_parse_arguments(arg "COLD" "" "USES" ${ARGN})
   file(GLOB sources CONFIGURE_DEPENDS ${CMAKE_SOURCE_DIR}/src/${name}/*.cpp)
   add_library(jembatan_${name} STATIC ${sources})
   target_include_directories(jembatan_${name} PUBLIC ${CMAKE_SOURCE_DIR}/src)
   target_link_libraries(jembatan_${name} PUBLIC ${arg_USES})
+  if(arg_COLD)
+    target_compile_options(jembatan_${name} PRIVATE $<$<CONFIG:Release>:-O1>)
+  endif()
+  jembatan_unity(jembatan_${name})
+endfunction()
+
+# jembatan_unity(TARGET): compiles its sources several at a time, if that is wanted: headers and templates are most of
+# what a source costs. So names in unnamed namespaces are unique in their folder.
+function(jembatan_unity target)
+  if(JEMBATAN_UNITY)
+    set_target_properties(${target} PROPERTIES UNITY_BUILD ON UNITY_BUILD_BATCH_SIZE 10)
+  endif()
 endfunction()
 
 # jembatan_embed(TARGET HEADER_NAME FOLDER files…): makes the files' texts part of the program, so that it needs

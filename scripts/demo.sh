@@ -12,8 +12,8 @@ esac
 . scripts/packages.sh
 install_packages "${build_packages[@]}"
 echo "building (the first time takes some minutes)"
-cmake --preset release -DJEMBATAN_TESTS=OFF -DJEMBATAN_BENCH=OFF -B build/demo >/dev/null
-cmake --build build/demo -- --quiet
+cmake --preset demo >/dev/null
+cmake --build --preset demo -- --quiet
 export PATH="$PWD/build/demo/apps:$PATH"
 
 if [ -t 1 ]; then bold=$'\033[1m' plain=$'\033[0m'; else bold='' plain=''; fi

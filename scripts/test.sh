@@ -1,39 +1,51 @@
 #!/usr/bin/env bash
-# Installs what is needed, builds, and runs all tests: layout, static checks, then every test as released, under the
-# address and undefined-behaviour sanitizers, and under the thread sanitizer.
+# Installs what is needed, builds, and runs all tests: layout, every test under the address and undefined-behaviour
+# sanitizers, static checks, fuzz targets, what has threads under the thread sanitizer, and as released what
+# optimisation can change.
 #   scripts/test.sh          everything
-#   scripts/test.sh quick    the tests as released, nothing else
+#   scripts/test.sh quick    every test in an unoptimised build, nothing else
 set -euo pipefail
 cd "$(dirname "$0")/.."
 . scripts/packages.sh
 install_packages "${build_packages[@]}" "${test_packages[@]}"
 
-step() { printf '\n== %s (%s)\n' "$1" "$(date +%T)"; }
-build_and_test() {
+begun=$SECONDS
+step() { printf '\n== %s (after %d min %02d s)\n' "$1" $(((SECONDS - begun) / 60)) $(((SECONDS - begun) % 60)); }
+build() {
   step "build: $1"
   cmake --preset "$1" >/dev/null
   cmake --build --preset "$1" -- --quiet
+}
+run_tests() {
   step "test: $1"
-  ctest --preset "$1" -j "$(nproc)" --progress
+  ctest --preset "$1" -j "$(($(nproc) * 2))" --progress
 }
 
 if [ "${1:-}" = quick ]; then
-  build_and_test release
+  build debug
+  run_tests debug
   exit
 fi
 
 step "layout"
-find src apps tests bench -name '*.cpp' -o -name '*.h' | xargs clang-format --dry-run --Werror
+find src apps tests bench fuzz -name '*.cpp' -o -name '*.h' | xargs clang-format --dry-run --Werror
+
+build asan
+run_tests asan
 
 step "static checks"
-cmake --preset release >/dev/null
-cmake --build --preset release --target jembatan_dictionary jembatan_lab -- --quiet  # what is generated
-find src apps -name '*.cpp' | xargs -P "$(nproc)" -n 4 clang-tidy -p build/release --quiet --extra-arg=-Wno-unknown-warning-option 2>/dev/null
-
-build_and_test asan
+python3 - build/asan/compile_commands.json <<'PY' | xargs -P "$(nproc)" -n 1 clang-tidy -p build/asan --quiet --extra-arg=-Wno-unknown-warning-option 2>/dev/null
+import json, sys
+for entry in json.load(open(sys.argv[1])):
+    if "/tests/" not in entry["output"] and "/tests/" not in entry["file"]: print(entry["file"])
+PY
 
 step "fuzz"
 scripts/fuzz.sh 10
 
-build_and_test tsan
-build_and_test release
+build tsan
+run_tests tsan
+
+build released
+run_tests released
+step "done"

@@ -3,7 +3,7 @@
 #include <fmt/format.h>
 
 #include "admin/answers.h"
-#include "server/system.h"
+#include "host/system.h"
 
 namespace jembatan::admin {
 namespace {
@@ -13,7 +13,7 @@ constexpr std::size_t kSecretLength = 32;
 }  // namespace
 
 WallTime now() {
-  return server::SystemClock().now().wall;
+  return host::SystemClock().now().wall;
 }
 
 bool changed_by_commands(const Asked& asked) {
@@ -28,7 +28,7 @@ bool changed_by_commands(const Asked& asked) {
 }
 
 std::string new_secret() {
-  return server::SystemRandom().letters(kSecretLength);
+  return host::SystemRandom().letters(kSecretLength);
 }
 
 revision::AuditEntry audit_entry(const Asked& asked, std::string action, std::string subject,

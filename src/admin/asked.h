@@ -1,18 +1,21 @@
 #pragma once
-// What the API's calls share that read and change the plan.
-#include <httplib.h>
-
+// What the API's calls share.
+#include "admin/http.h"
 #include "server/server.h"
 
 namespace jembatan::admin {
 
+class Callers;
+
 /// One call, being answered.
 struct Asked {
   server::Server& server;
+  Callers& callers;
   const revision::Author& caller;
-  const httplib::Request& request;
-  httplib::Response& response;
+  const Request& request;
+  Response& response;
 };
+using Call = void (*)(const Asked&);
 
 WallTime now();
 

@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <nlohmann/json.hpp>
+
 #include "admin/answers.h"
 #include "admin/json.h"
 #include "admin/trust_calls.h"
@@ -30,24 +32,24 @@ std::optional<WallTime> read_since(const std::string& text) {
 }
 
 std::optional<journal::Query> query_of(const Asked& asked) {
-  const httplib::Request& request = asked.request;
+  const Request& request = asked.request;
   journal::Query out;
   const auto most = most_in(request, asked.response);
   const auto before = number_in(request, asked.response, "before", 0);
   if (!most || !before) return std::nullopt;
   out.most = *most;
   out.before = *before;
-  out.user = request.get_param_value("user");
-  out.client = request.get_param_value("client");
-  out.outcome = request.get_param_value("outcome");
-  out.text = request.get_param_value("text");
+  out.user = request.get("user");
+  out.client = request.get("client");
+  out.outcome = request.get("outcome");
+  out.text = request.get("text");
   const auto refuse = [&](const std::string& why) {
     problem(asked.response, 400, "Not understood", why);
     return std::nullopt;
   };
   static const std::vector<std::string> kParts{"user",  "client", "outcome", "text",
                                                "since", "before", "most"};
-  for (const auto& [key, value] : request.params) {
+  for (const auto& [key, value] : request.query) {
     if (std::find(kParts.begin(), kParts.end(), key) == kParts.end())
       return refuse(
           fmt::format("'{}' is no part of a search; allowed: {}", escaped(key), join(kParts, ", ")));
@@ -55,7 +57,7 @@ std::optional<journal::Query> query_of(const Asked& asked) {
   const std::string outcomes = allowed_outcomes();
   if (!out.outcome.empty() && (", " + outcomes + ",").find(", " + out.outcome + ",") == std::string::npos)
     return refuse(fmt::format("outcome '{}'; allowed: {}", escaped(out.outcome), outcomes));
-  const std::string since = request.get_param_value("since");
+  const std::string since = request.get("since");
   if (!since.empty()) {
     out.since = read_since(since);
     if (!out.since)
@@ -113,7 +115,7 @@ void start_unmask(const Asked& asked) {
 void show_unmask(const Asked& asked) {
   const auto behind = number_in(asked.request, asked.response, "behind", 0);
   if (!behind) return;
-  const std::string user = asked.request.get_param_value("user");
+  const std::string user = asked.request.get("user");
   const auto view = asked.server.unmask().view(user, *behind, now());
   if (!view)
     return problem(asked.response, 404, "Not found",

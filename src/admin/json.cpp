@@ -135,21 +135,4 @@ json json_of(const std::variant<engine::Event, engine::Notice>& item) {
   return notice_json(std::get<engine::Notice>(item));
 }
 
-json json_of(const document::Problems& problems) {
-  json list = json::array();
-  for (const document::Problem& problem : problems.list()) {
-    list.push_back({{"level", problem.level == document::Level::error ? "error" : "advice"},
-                    {"file", problem.file},
-                    {"line", problem.at.line},
-                    {"column", problem.at.column},
-                    {"text", problem.text},
-                    {"allowed", problem.allowed},
-                    {"shown", problem.line},
-                    {"width", problem.width},
-                    {"rule", problem.rule},
-                    {"mend", problem.mend}});
-  }
-  return {{"errors", problems.errors()}, {"advice", problems.advice()}, {"problems", list}};
-}
-
 }  // namespace jembatan::admin

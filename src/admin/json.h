@@ -14,6 +14,5 @@ nlohmann::json json_of(const std::variant<engine::Event, engine::Notice>& item);
 /// Without its trail and packets, and with them.
 nlohmann::json json_of(const journal::Entry& entry);
 nlohmann::json json_of(const journal::Entry& entry, const dictionary::Catalogue& names);
-nlohmann::json json_of(const document::Problems& problems);
 
 }  // namespace jembatan::admin

@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include "admin/callers.h"
+
 namespace jembatan::admin {
 namespace {
 
@@ -50,7 +52,7 @@ class Page {
 
 }  // namespace
 
-std::string metrics_text(const server::Server& server) {
+std::string metrics_text(const server::Server& server, const Callers& callers) {
   const server::NodeStatus status = server.status();
   const auto live = server.plan();
   Page page;
@@ -86,6 +88,8 @@ std::string metrics_text(const server::Server& server) {
               status.events_shed);
   page.single("jembatan_journal_shed_total", "counter", "Requests that the journal does not have",
               status.journal_shed);
+  page.single("jembatan_management_refused_total", "counter",
+              "Requests of the API without a token of this node", callers.refused());
   page.single("jembatan_plan_revision", "gauge", "Revision of the plan in force", status.plan_revision);
   page.single("jembatan_plan_clients", "gauge", "Clients in the plan", live->plan->clients.size());
   page.single("jembatan_up_seconds", "gauge", "Seconds since the start",

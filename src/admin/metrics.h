@@ -5,7 +5,9 @@
 
 namespace jembatan::admin {
 
+class Callers;
+
 /// The node's counters in the text format of Prometheus (version 0.0.4).
-std::string metrics_text(const server::Server& server);
+std::string metrics_text(const server::Server& server, const Callers& callers);
 
 }  // namespace jembatan::admin

@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <nlohmann/json.hpp>
+
 #include <algorithm>
 #include <iterator>
 
@@ -9,6 +11,8 @@
 #include "admin/json.h"
 #include "admin/trust_calls.h"
 #include "base/text.h"
+#include "bodies/problems.h"
+#include "bodies/value.h"
 #include "decide/explain.h"
 #include "document/write.h"
 
@@ -54,7 +58,7 @@ json json_of_resolved(const Applied& applied) {
 
 void answer_applied(const Asked& asked, const Result<Applied>& applied, const document::Problems& problems) {
   if (!applied) return problem(asked.response, applied.error(), problems);
-  json body = json_of(problems);
+  json body = bodies::json_of(problems);
   body["plan_revision"] = applied->revision;
   body["changed"] = applied->changed;
   body["changes"] = json_of_changes(applied->changes);
@@ -136,7 +140,7 @@ Result<Edit> read_edit(const json& row) {
       out.fields.push_back({path, std::nullopt});
       continue;
     }
-    auto read = value_of(value);
+    auto read = bodies::value_of(value);
     if (!read) return read.error().at(path);
     out.fields.push_back({path, std::move(*read)});
   }
@@ -282,7 +286,7 @@ void show_difference(const Asked& asked) {
 void show_files(const Asked& asked) {
   const auto number = number_in(asked.request, asked.response, "revision", asked.server.plan()->revision);
   if (!number) return;
-  const bool shown = asked.request.get_param_value("secrets") == "true";
+  const bool shown = asked.request.get("secrets") == "true";
   if (shown && asked.caller.role != revision::Role::administrator)
     return problem(asked.response, 403, "Not allowed", "secrets are shown to the role administrator alone");
   const auto files = asked.server.with_revisions([&](Keeper& keeper) {
@@ -299,8 +303,8 @@ void show_files(const Asked& asked) {
 
 void list_objects(const Asked& asked) {
   const auto& request = asked.request;
-  const std::string kind = request.get_param_value("kind");
-  const std::string name = request.get_param_value("name");
+  const std::string kind = request.get("kind");
+  const std::string name = request.get("name");
   if (revision::kind_named(kind) == nullptr) {
     std::vector<std::string> kinds;
     for (const auto& known : revision::kinds()) kinds.emplace_back(known.name);
@@ -309,8 +313,8 @@ void list_objects(const Asked& asked) {
   }
   const auto live = asked.server.plan();
   std::optional<IpAddress> address;
-  if (request.has_param("address")) {
-    const auto parsed = IpAddress::parse(request.get_param_value("address"));
+  if (request.has("address")) {
+    const auto parsed = IpAddress::parse(request.get("address"));
     if (!parsed) return problem(asked.response, 400, "Not understood", parsed.error().at("address").text);
     address = *parsed;
   }
@@ -318,7 +322,7 @@ void list_objects(const Asked& asked) {
       asked.server.with_archive([&](revision::Archive& archive) { return archive.objects(live->revision); });
   if (!objects) return problem(asked.response, objects.error());
   json body{{"kind", kind}, {"plan_revision", live->revision}, {"objects", json::array()}};
-  const auto [first_label, last_label] = request.params.equal_range("label");
+  const auto [first_label, last_label] = request.query.equal_range("label");
   std::vector<std::string> labels;
   std::transform(first_label, last_label, std::back_inserter(labels),
                  [](const auto& param) { return param.second; });
@@ -330,8 +334,8 @@ void list_objects(const Asked& asked) {
     if (address && object->name != only) continue;
     const plan::Client* client = kind == "client" ? live->plan->client_named(object->name) : nullptr;
     if (!labels.empty() && (client == nullptr || !has_labels(*client, labels))) continue;
-    json row =
-        kind == revision::kDictionary ? json{{"text", object->text}} : json_of(revision::table_of(*object));
+    json row = kind == revision::kDictionary ? json{{"text", object->text}}
+                                             : bodies::json_of(revision::table_of(*object));
     row["name"] = object->name;
     body["objects"].push_back(std::move(row));
   }

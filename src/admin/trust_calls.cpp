@@ -2,11 +2,14 @@
 
 #include <fmt/format.h>
 
+#include <nlohmann/json.hpp>
+
 #include "admin/answers.h"
+#include "admin/callers.h"
 #include "base/text.h"
 #include "document/write.h"
+#include "host/system.h"
 #include "revision/seal.h"
-#include "server/system.h"
 
 namespace jembatan::admin {
 namespace {
@@ -85,6 +88,13 @@ bool put_on_record(const Asked& asked, const revision::AuditEntry& entry) {
   return recorded.has_value();
 }
 
+Status know_tokens(revision::Archive& archive, Callers& callers) {
+  auto tokens = archive.tokens_in_force();
+  if (!tokens) return tokens.error();
+  callers.know(std::move(*tokens));
+  return {};
+}
+
 void client_secret(const Asked& asked) {
   const auto body = read_body(asked.request, asked.response, {"client", "do", "until"});
   if (!body) return;
@@ -120,8 +130,7 @@ void show_audit(const Asked& asked) {
   const auto most = most_in(asked.request, asked.response);
   if (!most) return;
   const auto& request = asked.request;
-  revision::AuditQuery query{request.get_param_value("author"), request.get_param_value("action"),
-                             request.get_param_value("subject"), *most};
+  revision::AuditQuery query{request.get("author"), request.get("action"), request.get("subject"), *most};
   const auto found =
       asked.server.with_archive([&](revision::Archive& archive) { return archive.audit(query); });
   if (!found) return problem(asked.response, found.error());
@@ -162,14 +171,18 @@ void create_token(const Asked& asked) {
   if (!name || name->empty() || name->size() > 100 || !is_plain_text(view_of(*name)) || !role)
     return problem(asked.response, 400, "Not understood",
                    "a token has a name of 1 to 100 octets, and a role: viewer, operator or administrator");
+  if (*name == Callers::kOwn)
+    return problem(asked.response, 409, "Conflict",
+                   "'local' is what the token of the node's own file is called: choose another name");
   Octets octets(32);
-  server::SystemRandom().fill(octets);
+  host::SystemRandom().fill(octets);
   const std::string text = to_hex(octets);
   const revision::Token token{*name, *role, now(), asked.caller.name, std::nullopt};
   const auto entry =
       audit_entry(asked, "token create", "token " + *name, fmt::format("role {}", revision::name_of(*role)));
   const Status added = asked.server.with_archive([&](revision::Archive& archive) {
-    return archive.add_token(token, revision::sha256(view_of(text)), entry);
+    const Status done = archive.add_token(token, revision::sha256(view_of(text)), entry);
+    return done ? know_tokens(archive, asked.callers) : done;
   });
   if (!added) return problem(asked.response, added.error());
   answer(asked.response, {{"name", *name}, {"role", revision::name_of(*role)}, {"token", text}});
@@ -181,8 +194,10 @@ void revoke_token(const Asked& asked) {
   const auto name = text_in(*body, "name");
   if (!name) return problem(asked.response, 400, "Not understood", name.error().text);
   const auto entry = audit_entry(asked, "token revoke", "token " + *name, "");
-  const Status revoked = asked.server.with_archive(
-      [&](revision::Archive& archive) { return archive.revoke_token(*name, now(), entry); });
+  const Status revoked = asked.server.with_archive([&](revision::Archive& archive) {
+    const Status done = archive.revoke_token(*name, now(), entry);
+    return done ? know_tokens(archive, asked.callers) : done;
+  });
   if (!revoked) return problem(asked.response, revoked.error());
   answer(asked.response, {{"name", *name}});
 }

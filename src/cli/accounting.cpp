@@ -36,7 +36,7 @@ std::string as_table(const json& rows) {
   return table.text();
 }
 
-Exit search(const Arguments& arguments, Terminal& terminal) {
+Exit search_records(const Arguments& arguments, Terminal& terminal) {
   return list_rows(arguments, terminal, "/v1/accounting/records", query_of(arguments), "records",
                    arguments.has("--attributes") ? with_attributes : as_table);
 }
@@ -51,7 +51,7 @@ std::vector<Command> accounting_commands() {
            "jembatan accounting search --lab hub --user sari@reef.example",
            options,
            {},
-           search}};
+           search_records}};
 }
 
 }  // namespace jembatan::cli

@@ -16,7 +16,7 @@
 #include "cli/packet_text.h"
 #include "dictionary/encode.h"
 #include "document/parse.h"
-#include "server/system.h"
+#include "host/system.h"
 #include "wire/builder.h"
 #include "wire/hidden.h"
 
@@ -283,7 +283,7 @@ Exit ask(const Question& question, OctetView request, bool as_json, Terminal& te
 }
 
 wire::PacketBuilder new_packet(Code code, bool zero_authenticator) {
-  server::SystemRandom random;
+  host::SystemRandom random;
   wire::Authenticator authenticator{};
   std::uint8_t identifier[1];
   if (!zero_authenticator) random.fill(authenticator);

@@ -4,8 +4,8 @@
 
 #include <algorithm>
 
-#include "admin/answers.h"
 #include "base/text.h"
+#include "bodies/value.h"
 #include "document/parse.h"
 
 namespace jembatan::cli {
@@ -31,7 +31,7 @@ json value_in(const std::string& text) {
   const auto file = document::parse("value", "x = " + text, problems);
   if (!file || file->root.entries.size() != 1) return text;
   const document::Value& value = file->root.entries.front().value;
-  return value.kind == document::Kind::date_or_time ? json(text) : admin::json_of(value);
+  return value.kind == document::Kind::date_or_time ? json(text) : bodies::json_of(value);
 }
 
 }  // namespace

@@ -6,6 +6,7 @@
 #include <nlohmann/json.hpp>
 
 #include "base/text.h"
+#include "bodies/problems.h"
 
 namespace jembatan::cli {
 
@@ -13,12 +14,12 @@ using nlohmann::json;
 
 namespace {
 
-struct Sign {
+struct Mark {
   std::string_view sign;
   Colour colour;
 };
 
-Sign sign_of(const std::string& what) {
+Mark mark_of(const std::string& what) {
   if (what == "added") return {"+", Colour::good};
   if (what == "removed") return {"-", Colour::bad};
   if (what == "moved") return {">", Colour::warn};
@@ -63,14 +64,14 @@ std::string changes_text(const json& changes, const Terminal& terminal) {
   std::map<std::string, int> counts;
   for (const json& change : changes) {
     const std::string what = change.value("what", "");
-    const Sign sign = sign_of(what);
+    const Mark mark = mark_of(what);
     const std::string kind = change.value("kind", "");
     const std::string name = change.value("name", "");
-    std::string line = fmt::format("  {} {}", sign.sign, kind);
+    std::string line = fmt::format("  {} {}", mark.sign, kind);
     if (!name.empty()) line += fmt::format(" '{}'", escaped(name));
     const std::string place = change.value("place", "");
     if (!place.empty()) line += fmt::format("  {} {}", what == "moved" ? "moved" : "stands", place);
-    out += terminal.coloured(line, sign.colour) + "\n";
+    out += terminal.coloured(line, mark.colour) + "\n";
     for (const json& field : change.value("fields", json::array())) out += field_text(field);
     ++counts[what];
   }
@@ -84,7 +85,7 @@ std::string changes_text(const json& changes, const Terminal& terminal) {
 
 void print_applied(const json& body, bool dry_run, Advise advise, Terminal& terminal) {
   document::Problems told;
-  const auto problems = problems_in(body);
+  const auto problems = bodies::problems_in(body);
   for (const document::Problem& problem : problems.list()) {
     // A changed object is read apart from the files that hold the rest.
     if (advise == Advise::all || !problem.file.ends_with(".toml")) told.add(problem);

@@ -7,7 +7,7 @@
 #include "cli/client_folder.h"
 #include "cli/client_import.h"
 #include "cli/objects.h"
-#include "server/system.h"
+#include "host/system.h"
 
 namespace jembatan::cli {
 namespace {
@@ -150,7 +150,7 @@ Exit rotations(const Arguments& arguments, Terminal& terminal) {
 }
 
 Exit generate(const Arguments&, Terminal& terminal) {
-  terminal.line(server::SystemRandom().letters(32));
+  terminal.line(host::SystemRandom().letters(32));
   return Exit::done;
 }
 

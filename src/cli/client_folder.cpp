@@ -10,8 +10,8 @@
 #include <filesystem>
 
 #include "base/text.h"
+#include "host/system.h"
 #include "plan/read.h"
-#include "server/system.h"
 
 namespace jembatan::cli {
 namespace {
@@ -53,7 +53,7 @@ Status add_to(const fs::path& folder, const std::string& name, const std::string
   fs::create_directories(folder / "secrets", ignored);
   const fs::path secret = folder / "secrets" / name;
   const fs::path clients = folder / "clients.toml";
-  if (const Status s = write_new(secret, server::SystemRandom().letters(kSecretLength) + "\n", O_EXCL, 0600);
+  if (const Status s = write_new(secret, host::SystemRandom().letters(kSecretLength) + "\n", O_EXCL, 0600);
       !s)
     return s;
   const bool had_file = fs::exists(clients);

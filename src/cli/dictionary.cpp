@@ -62,7 +62,7 @@ Exit print_list(const std::vector<const Definition*>& found, const Arguments& ar
   return Exit::done;
 }
 
-Exit list(const Arguments& arguments, Terminal& terminal) {
+Exit list_attributes(const Arguments& arguments, Terminal& terminal) {
   const auto names = find_names(arguments);
   return names ? print_list((*names)->all(), arguments, terminal) : report(names.error(), terminal);
 }
@@ -104,7 +104,7 @@ void print_one(const Definition& definition, Terminal& terminal) {
     terminal.line(fmt::format("    value    {} = {}", value.name, value.number));
 }
 
-Exit show(const Arguments& arguments, Terminal& terminal) {
+Exit show_attribute(const Arguments& arguments, Terminal& terminal) {
   const auto names = find_names(arguments);
   if (!names) return report(names.error(), terminal);
   const std::string& wanted = arguments.positionals().front();
@@ -127,7 +127,7 @@ Exit show(const Arguments& arguments, Terminal& terminal) {
   return Exit::done;
 }
 
-Exit check(const Arguments& arguments, Terminal& terminal) {
+Exit check_dictionary(const Arguments& arguments, Terminal& terminal) {
   document::Problems problems;
   const std::filesystem::path path = arguments.positionals().front();
   if (!std::filesystem::exists(path)) {
@@ -180,7 +180,7 @@ std::vector<Command> dictionary_commands() {
            "jembatan dictionary list",
            options,
            {},
-           list},
+           list_attributes},
           {"dictionary find",
            "Find attributes by a part of their name, a value's name, a number or a source",
            "jembatan dictionary find prefix",
@@ -192,13 +192,13 @@ std::vector<Command> dictionary_commands() {
            "jembatan dictionary show Tunnel-Private-Group-ID",
            options,
            {"NAME", "an attribute's name or number, like 26.32473.5", true, false},
-           show},
+           show_attribute},
           {"dictionary check",
            "Check dictionary files without a server",
            "jembatan dictionary check plans/demo/reef-1/plan/dictionaries",
            {},
            {"PATH", "a dictionary file or a folder with some", true, false},
-           check},
+           check_dictionary},
           {"dictionary import",
            "Turn the IANA registry's CSV (Value,Description,Data Type,Reference) into a dictionary",
            "jembatan dictionary import radius-types-2.csv > dictionaries/registry.toml",

@@ -4,24 +4,13 @@
 #include <nlohmann/json.hpp>
 
 #include "base/text.h"
+#include "cli/listing.h"
 #include "cli/node_access.h"
 
 namespace jembatan::cli {
 namespace {
 
 using nlohmann::json;
-
-bool is_quiet(const std::string& outcome) {
-  return outcome == "reply-used" || outcome == "repeat-waiting" || outcome == "repeat-answered" ||
-         outcome == "reply-unexpected";
-}
-
-Colour colour_of(const std::string& outcome) {
-  if (outcome == "accepted" || outcome == "accounted" || outcome == "status-answered") return Colour::good;
-  if (outcome == "challenged" || outcome == "ignored" || outcome == "superseded" || is_quiet(outcome))
-    return Colour::warn;
-  return Colour::bad;
-}
 
 std::string padded(const std::string& text, std::size_t width) {
   return text.size() >= width ? text : text + std::string(width - text.size(), ' ');

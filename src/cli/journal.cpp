@@ -14,18 +14,12 @@ namespace {
 using namespace std::chrono_literals;
 using nlohmann::json;
 
-Colour colour_of(const std::string& outcome) {
-  if (outcome == "accepted" || outcome == "accounted") return Colour::good;
-  return outcome == "challenged" || outcome == "ignored" || outcome == "superseded" ? Colour::warn
-                                                                                    : Colour::bad;
-}
-
 std::string milliseconds(const json& entry) {
   if (entry.value("took_us", std::int64_t{0}) < 50) return "  <0.1";
   return fmt::format("{:6.1f}", static_cast<double>(entry.value("took_us", std::int64_t{0})) / 1000);
 }
 
-Exit search(const Arguments& arguments, Terminal& terminal) {
+Exit search_journal(const Arguments& arguments, Terminal& terminal) {
   QueryParts query;
   for (const char* part : {"user", "client", "outcome", "since", "text", "before", "most"}) {
     const std::string option = fmt::format("--{}", part);
@@ -53,7 +47,7 @@ void print_packet(const json& packet, const std::string& direction, Terminal& te
   }
 }
 
-Exit show(const Arguments& arguments, Terminal& terminal) {
+Exit show_request(const Arguments& arguments, Terminal& terminal) {
   auto node = NodeClient::open(arguments);
   if (!node) return report(node.error(), terminal);
   const auto body = node->call("GET", "/v1/journal/entry", {{"number", arguments.positionals().front()}});
@@ -133,13 +127,13 @@ std::vector<Command> journal_commands() {
        "jembatan journal search --user sari --outcome rejected --since 10m --lab hub",
        reading_options(std::move(search_options)),
        {},
-       search},
+       search_journal},
       {"journal show",
        "Tell the story of one request: what came, each step and its reason, what was sent",
        "jembatan journal show 12 --lab reef-1",
        reading_options(),
        {"NUMBER", "its number, as journal search and follow tell it", true, false},
-       show},
+       show_request},
       {"journal unmask",
        "Show the rejected passwords of one user for a while; administrators only, on record, never on disk",
        "jembatan journal unmask --user sari@reef.example --for 10m --lab reef-1",

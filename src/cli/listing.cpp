@@ -65,4 +65,16 @@ std::string octets_text(std::uint64_t octets) {
   return fmt::format("{:.1f} {}", value, kUnits[unit]);
 }
 
+bool is_quiet(const std::string& outcome) {
+  return outcome == "reply-used" || outcome == "repeat-waiting" || outcome == "repeat-answered" ||
+         outcome == "reply-unexpected";
+}
+
+Colour colour_of(const std::string& outcome) {
+  if (outcome == "accepted" || outcome == "accounted" || outcome == "status-answered") return Colour::good;
+  if (outcome == "challenged" || outcome == "ignored" || outcome == "superseded" || is_quiet(outcome))
+    return Colour::warn;
+  return Colour::bad;
+}
+
 }  // namespace jembatan::cli

@@ -20,6 +20,9 @@ Exit list_rows(const Arguments& arguments, Terminal& terminal, const std::string
 
 /// "2026-11-23 07:41:02", UTC, from the API's time.
 std::string short_time(const std::string& time);
+/// Outcomes that come besides the one of a request: repeats and servers' replies.
+bool is_quiet(const std::string& outcome);
+Colour colour_of(const std::string& outcome);
 /// "1.5 MB"
 std::string octets_text(std::uint64_t octets);
 

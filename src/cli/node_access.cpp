@@ -10,6 +10,7 @@
 
 #include "base/secret.h"
 #include "base/text.h"
+#include "bodies/problems.h"
 #include "document/parse.h"
 #include "lab/lab.h"
 
@@ -95,7 +96,7 @@ std::vector<Option> reading_options(std::vector<Option> own) {
   return own;
 }
 
-Result<server::NodeSettings> find_node(const Arguments& arguments) {
+Result<host::NodeSettings> find_node(const Arguments& arguments) {
   std::filesystem::path file = arguments.get("--node");
   if (arguments.has("--lab")) {
     file = lab::folder() / arguments.get("--lab") / "node.toml";
@@ -113,7 +114,7 @@ Result<server::NodeSettings> find_node(const Arguments& arguments) {
     file = named;
   }
   document::Problems problems;
-  auto settings = server::read_node_file(file, problems);
+  auto settings = host::read_node_file(file, problems);
   if (!settings)
     return fail(Errc::malformed, "the node file has " + problems.count_text() + "\n" + problems.text());
   return *settings;
@@ -154,25 +155,6 @@ Result<NodeClient> NodeClient::open(const Arguments& arguments) {
                                    *token));
 }
 
-document::Problems problems_in(const json& body) {
-  document::Problems out;
-  if (!body.is_object()) return out;
-  for (const json& row : body.value("problems", json::array())) {
-    document::Problem problem;
-    problem.level = row.value("level", "") == "advice" ? document::Level::advice : document::Level::error;
-    problem.file = row.value("file", "");
-    problem.at = {row.value("line", 1U), row.value("column", 1U)};
-    problem.text = row.value("text", "");
-    problem.allowed = row.value("allowed", "");
-    problem.line = row.value("shown", "");
-    problem.width = row.value("width", std::size_t{1});
-    problem.rule = row.value("rule", "");
-    problem.mend = row.value("mend", "");
-    out.add(std::move(problem));
-  }
-  return out;
-}
-
 Result<json> NodeClient::call(std::string_view method, const std::string& path,
                               const std::vector<std::pair<std::string, std::string>>& query) {
   return call_with(method, path, query, "");
@@ -208,7 +190,7 @@ Result<json> NodeClient::call_with(std::string_view method, const std::string& p
     case 409:
       return fail(Errc::conflict, text);
     case 422:
-      return fail(Errc::malformed, problems_in(body).text() + text);
+      return fail(Errc::malformed, bodies::problems_in(body).text() + text);
     case 400:
       return fail(Errc::malformed, text);
     default:

@@ -5,7 +5,7 @@
 #include <nlohmann/json_fwd.hpp>
 
 #include "cli/command.h"
-#include "server/node_file.h"
+#include "host/node_file.h"
 
 namespace jembatan::cli {
 
@@ -17,7 +17,7 @@ std::vector<Option> node_options();
 std::vector<Option> reading_options(std::vector<Option> own = {});
 
 /// Reads the node file that the options name; without any, that of the environment variable JEMBATAN_NODE.
-Result<server::NodeSettings> find_node(const Arguments& arguments);
+Result<host::NodeSettings> find_node(const Arguments& arguments);
 
 /// A client of one node's management API.
 class NodeClient {
@@ -49,9 +49,6 @@ class NodeClient {
                                    const std::string& body);
   std::unique_ptr<Connection> connection_;
 };
-
-/// The problems that a body of the API lists, as a report for people.
-document::Problems problems_in(const nlohmann::json& body);
 
 /// Prints the error and gives the exit code that belongs to it.
 Exit report(const Error& error, Terminal& terminal);

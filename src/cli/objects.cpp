@@ -5,8 +5,8 @@
 #include <algorithm>
 #include <nlohmann/json.hpp>
 
-#include "admin/answers.h"
 #include "base/text.h"
+#include "bodies/value.h"
 #include "cli/assignment.h"
 #include "revision/objects.h"
 
@@ -19,7 +19,7 @@ namespace {
 constexpr std::size_t kWidth = 100;
 constexpr std::size_t kNarrowest = 12;
 
-std::string address_text(const json& lookup) {
+std::string lookup_text(const json& lookup) {
   const std::string address = lookup.value("address", "");
   if (lookup["client"].is_null()) return fmt::format("{} belongs to no client\n", address);
   std::string out = fmt::format("{} is client '{}'", address, lookup.value("client", ""));
@@ -55,7 +55,7 @@ void fit(std::vector<std::vector<std::string>>& rows, const Listing& listing) {
   for (auto& row : rows) row[listing.elastic] = cut(row[listing.elastic], std::max(left, kNarrowest));
 }
 
-Exit list(const Listing& listing, const Arguments& arguments, Terminal& terminal) {
+Exit list_objects(const Listing& listing, const Arguments& arguments, Terminal& terminal) {
   auto node = NodeClient::open(arguments);
   if (!node) return report(node.error(), terminal);
   std::vector<std::pair<std::string, std::string>> query{{"kind", listing.kind}};
@@ -67,7 +67,7 @@ Exit list(const Listing& listing, const Arguments& arguments, Terminal& terminal
     terminal.line(body->dump(2));
     return Exit::done;
   }
-  if (body->contains("lookup")) terminal.out(address_text(body->at("lookup")));
+  if (body->contains("lookup")) terminal.out(lookup_text(body->at("lookup")));
   const json& objects = body->at("objects");
   if (objects.empty()) {
     if (!body->contains("lookup")) terminal.line(fmt::format("no {} found", listing.kind));
@@ -88,7 +88,7 @@ Exit list(const Listing& listing, const Arguments& arguments, Terminal& terminal
   return Exit::done;
 }
 
-Exit show(const Listing& listing, const Arguments& arguments, Terminal& terminal) {
+Exit show_object(const Listing& listing, const Arguments& arguments, Terminal& terminal) {
   const std::string& kind = listing.kind;
   auto node = NodeClient::open(arguments);
   if (!node) return report(node.error(), terminal);
@@ -101,7 +101,7 @@ Exit show(const Listing& listing, const Arguments& arguments, Terminal& terminal
     return Exit::done;
   }
   // JSON has lost the order of keys; the plan's own is put back by the object's canonical form.
-  const auto table = admin::value_of(object);
+  const auto table = bodies::value_of(object);
   if (table) terminal.out(revision::object_of(kind, *table).text);
   if (listing.note != nullptr) terminal.line(listing.note(object));
   return Exit::done;
@@ -165,7 +165,7 @@ Command list_command(const Listing& listing, std::vector<Option> filters) {
           fmt::format("jembatan {} list --lab hub", listing.noun()),
           reading_options(std::move(filters)),
           {},
-          [listing](const Arguments& a, Terminal& t) { return list(listing, a, t); }};
+          [listing](const Arguments& a, Terminal& t) { return list_objects(listing, a, t); }};
 }
 
 Command show_command(const Listing& listing) {
@@ -174,7 +174,7 @@ Command show_command(const Listing& listing) {
           fmt::format("jembatan {} show {} --lab hub", listing.noun(), listing.name_example),
           reading_options(),
           {"NAME", "its name", true, false},
-          [listing](const Arguments& a, Terminal& t) { return show(listing, a, t); }};
+          [listing](const Arguments& a, Terminal& t) { return show_object(listing, a, t); }};
 }
 
 Command add_command(const Listing& listing) {

@@ -6,15 +6,15 @@
 #include <fstream>
 #include <nlohmann/json.hpp>
 
-#include "admin/json.h"
 #include "base/text.h"
+#include "bodies/problems.h"
 #include "cli/bundle.h"
 #include "cli/change.h"
 #include "cli/listing.h"
 #include "cli/objects.h"
+#include "host/system.h"
 #include "plan/read.h"
 #include "revision/objects.h"
-#include "server/system.h"
 
 namespace jembatan::cli {
 namespace {
@@ -29,12 +29,12 @@ bool is_number(const std::string& text) {
   return !text.empty() && text.size() < 16 && text.find_first_not_of("0123456789") == std::string::npos;
 }
 
-Exit check(const Arguments& arguments, Terminal& terminal) {
+Exit check_plan(const Arguments& arguments, Terminal& terminal) {
   document::Problems problems;
   const auto plan =
-      plan::read_folder(arguments.positionals().front(), problems, server::SystemClock().now().wall);
+      plan::read_folder(arguments.positionals().front(), problems, host::SystemClock().now().wall);
   if (arguments.has("--json")) {
-    terminal.line(admin::json_of(problems).dump(2));
+    terminal.line(bodies::json_of(problems).dump(2));
   } else {
     terminal.out(problems.text());
     terminal.line(plan ? fmt::format("{}: {} clients, {} users, {} realms, {} groups", problems.count_text(),
@@ -152,7 +152,7 @@ Exit history(const Arguments& arguments, Terminal& terminal) {
   });
 }
 
-Exit show(const Arguments& arguments, Terminal& terminal) {
+Exit show_revision(const Arguments& arguments, Terminal& terminal) {
   auto node = NodeClient::open(arguments);
   if (!node) return report(node.error(), terminal);
   const auto body = node->call("GET", "/v1/plan/difference", {{"to", arguments.positionals().front()}});
@@ -260,7 +260,7 @@ std::vector<Command> plan_commands() {
            "jembatan plan check plans/demo/hub/plan",
            {{"--strict", "", "advice counts as errors"}, {"--json", "", "one JSON document instead of text"}},
            {"FOLDER", "the plan's folder", true, false},
-           check},
+           check_plan},
           {"plan diff",
            "Show what differs: a folder and the plan in force, or two revisions",
            "jembatan plan diff 3 7 --lab hub",
@@ -284,7 +284,7 @@ std::vector<Command> plan_commands() {
            "jembatan plan show 3 --lab hub",
            reading_options(),
            {"REVISION", "its number", true, false},
-           show},
+           show_revision},
           {"plan restore",
            "Make an earlier revision the plan again, as a new one",
            "jembatan plan restore 3 -m \"the new ship came too early\" --node node.toml",

@@ -10,8 +10,8 @@
 #include "dictionary/describe.h"
 #include "dictionary/encode.h"
 #include "document/problems.h"
+#include "host/system.h"
 #include "plan/read.h"
-#include "server/system.h"
 #include "wire/builder.h"
 
 namespace jembatan::cli {
@@ -62,7 +62,7 @@ const Listing& reply_sets() {
   return all;
 }
 
-std::string changes_text(const json& object) {
+std::string edits_text(const json& object) {
   std::vector<std::string> parts;
   for (const char* what : {"rewrite", "copy", "rename", "remove", "set", "add"}) {
     const auto found = object.find(what);
@@ -81,7 +81,7 @@ const Listing& edits() {
                            [](const json& object) {
                              return std::vector<std::string>{
                                  cell(object, "name", 28), cell(object, "at", 12),
-                                 cut(changes_text(object), 50),
+                                 cut(edits_text(object), 50),
                                  object.contains("when") ? cell(object, "when", 1000) : "always"};
                            },
                            3,
@@ -161,7 +161,7 @@ Result<json> explain_folder(const Arguments& arguments) {
   if (!client) return client.error();
   const auto octets = request_of(arguments, *plan->catalogue);
   if (!octets) return octets.error();
-  WallTime now = server::SystemClock().now().wall;
+  WallTime now = host::SystemClock().now().wall;
   if (arguments.has("--at")) {
     const auto at = parse_time(arguments.get("--at"));
     if (!at) return at.error();

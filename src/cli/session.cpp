@@ -11,7 +11,7 @@ namespace {
 
 using nlohmann::json;
 
-Exit list(const Arguments& arguments, Terminal& terminal) {
+Exit list_sessions(const Arguments& arguments, Terminal& terminal) {
   auto query = query_of(arguments);
   query.emplace_back("open", arguments.has("--ended") ? "false" : "true");
   return list_rows(arguments, terminal, "/v1/sessions", query, "sessions", [](const json& rows) {
@@ -34,7 +34,12 @@ Exit list(const Arguments& arguments, Terminal& terminal) {
 std::vector<Command> session_commands() {
   std::vector<Option> options = query_options();
   options.push_back({"--ended", "", "sessions that have ended, too"});
-  return {{"session list", "Show who is online", "jembatan session list --lab reef-1", options, {}, list}};
+  return {{"session list",
+           "Show who is online",
+           "jembatan session list --lab reef-1",
+           options,
+           {},
+           list_sessions}};
 }
 
 }  // namespace jembatan::cli

@@ -6,8 +6,8 @@
 #include "base/text.h"
 #include "cli/objects.h"
 #include "document/parse.h"
+#include "host/system.h"
 #include "identity/password.h"
-#include "server/system.h"
 
 namespace jembatan::cli {
 namespace {
@@ -97,7 +97,7 @@ Exit change_user(const std::string& what, const Arguments& arguments, Terminal& 
     if (arguments.has("--clear")) {
       fields["password.clear"] = std::string(text_of(password.reveal()));
     } else {
-      server::SystemRandom random;
+      host::SystemRandom random;
       const auto hash = identity::StoredPassword::make_hash(password, random);
       if (!hash) return report(hash.error(), terminal);
       fields["password.hash"] = std::string(text_of(hash->reveal()));

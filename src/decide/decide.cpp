@@ -14,8 +14,6 @@ using wire::AttributeType;
 
 namespace {
 
-constexpr auto kChapPassword = static_cast<AttributeType>(3);
-constexpr auto kServiceType = static_cast<AttributeType>(6);
 constexpr std::uint32_t kAuthorizeOnly = 17;  // RFC 5176 §3.2
 constexpr std::uint32_t kMicrosoft = 311;     // RFC 2548
 
@@ -111,7 +109,7 @@ std::optional<OctetView> find_microsoft(const wire::PacketView& packet, Microsof
 std::string_view method_of(const wire::PacketView& packet) {
   if (packet.find(AttributeType::eap_message)) return "eap";
   if (packet.find(AttributeType::user_password)) return "pap";
-  if (packet.find(kChapPassword)) return "chap";
+  if (packet.find(AttributeType::chap_password)) return "chap";
   if (find_microsoft(packet, MicrosoftType::response_2)) return "mschapv2";
   if (find_microsoft(packet, MicrosoftType::change_version_2)) return "mschapv2";
   for (const MicrosoftType type :
@@ -122,7 +120,8 @@ std::string_view method_of(const wire::PacketView& packet) {
 }
 
 bool proves_nothing(const wire::PacketView& packet) {
-  return method_of(packet) == "none" || wire::number_in(packet.find(kServiceType)) == kAuthorizeOnly;
+  return method_of(packet) == "none" ||
+         wire::number_in(packet.find(AttributeType::service_type)) == kAuthorizeOnly;
 }
 
 condition::Facts facts_of(const Request& request, const Way& way, const plan::User* user) {

@@ -22,7 +22,7 @@ bool reads_best_literally(std::string_view text) {
          });
 }
 
-std::string quoted(std::string_view text) {
+std::string in_quotes(std::string_view text) {
   std::string out = "\"";
   for (const char c : text) {
     const auto octet = static_cast<unsigned char>(c);
@@ -43,7 +43,7 @@ std::string quoted(std::string_view text) {
 }
 
 std::string key_text(std::string_view key) {
-  return is_bare(key) ? std::string(key) : quoted(key);
+  return is_bare(key) ? std::string(key) : in_quotes(key);
 }
 
 bool is_array_of_tables(const Value& value) {
@@ -95,7 +95,7 @@ void write_section(std::string& out, const std::string& brackets, const std::str
 std::string inline_text(const Value& value) {
   switch (value.kind) {
     case Kind::text:
-      return reads_best_literally(value.text) ? "'" + value.text + "'" : quoted(value.text);
+      return reads_best_literally(value.text) ? "'" + value.text + "'" : in_quotes(value.text);
     case Kind::integer:
       return std::to_string(value.integer);
     case Kind::real:

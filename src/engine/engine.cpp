@@ -17,9 +17,6 @@ using wire::AttributeType;
 using wire::Code;
 using wire::PacketView;
 
-constexpr std::uint8_t kChapPassword = 3;    // RFC 2865 §5.3
-constexpr std::uint8_t kChapChallenge = 60;  // RFC 2865 §5.40
-
 Outcome outcome_of(Code code) {
   if (code == Code::access_accept) return Outcome::accepted;
   return code == Code::access_challenge ? Outcome::challenged : Outcome::rejected;
@@ -270,15 +267,14 @@ Status Engine::compose(Ticket owner, const plan::Server& server, const wire::Aut
   bool chap = false;
   bool challenge = false;
   for (const wire::Attribute attribute : packet.attributes()) {
-    chap = chap || static_cast<std::uint8_t>(attribute.type) == kChapPassword;
-    challenge = challenge || static_cast<std::uint8_t>(attribute.type) == kChapChallenge;
+    chap = chap || attribute.type == AttributeType::chap_password;
+    challenge = challenge || attribute.type == AttributeType::chap_challenge;
     if (attribute.type == AttributeType::message_authenticator) continue;
     const Status added = copy_attribute(*pending.live->plan->catalogue, packet, attribute, from, to, out);
     if (!added) return added;
   }
   if (chap && !challenge) {  // the challenge was the Request Authenticator, which changes (RFC 2865 §5.40)
-    const Status added =
-        out.add(static_cast<AttributeType>(kChapChallenge), OctetView(packet.authenticator()));
+    const Status added = out.add(AttributeType::chap_challenge, OctetView(packet.authenticator()));
     if (!added) return added;
   }
   std::uint8_t state[8];  // ours, behind all others (RFC 2865 §5.33)

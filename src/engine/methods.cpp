@@ -17,8 +17,6 @@ using identity::StoredPassword;
 using wire::AttributeType;
 using wire::PacketView;
 
-constexpr auto kChapPassword = static_cast<AttributeType>(3);
-constexpr auto kChapChallenge = static_cast<AttributeType>(60);
 constexpr std::uint32_t kMicrosoft = 311;  // RFC 2548
 constexpr std::uint8_t kError = 2;
 constexpr std::uint8_t kEncryptionPolicy = 7;
@@ -70,7 +68,7 @@ Challenged chap(const PacketView& packet, const plan::User& user, OctetView give
     out.because = "CHAP needs the password itself, and only a hash of it is kept";
     return out;
   }
-  const auto challenge = packet.find(kChapChallenge);
+  const auto challenge = packet.find(AttributeType::chap_challenge);
   const wire::Authenticator authenticator = packet.authenticator();
   if (given.size() == 17) {
     const auto wanted = identity::chap_response(given[0], user.password.kept(),
@@ -160,7 +158,8 @@ Challenged version_2(const PacketView& packet, const Microsoft& given, const NtH
 std::optional<Challenged> prove_challenge(const PacketView& packet, const Claimed& claimed,
                                           const wire::SharedSecret& secret, Random& random) {
   using decide::MicrosoftType;
-  if (const auto given = packet.find(kChapPassword)) return chap(packet, claimed.user, given->value);
+  if (const auto given = packet.find(AttributeType::chap_password))
+    return chap(packet, claimed.user, given->value);
   for (const MicrosoftType change :
        {MicrosoftType::change_1, MicrosoftType::change_2, MicrosoftType::change_version_2}) {
     const auto asked = decide::find_microsoft(packet, change);

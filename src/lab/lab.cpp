@@ -20,7 +20,7 @@
 #include "base/embedded.h"
 #include "base/text.h"
 #include "document/parse.h"
-#include "server/node_file.h"
+#include "host/node_file.h"
 
 namespace jembatan::lab {
 namespace {
@@ -149,7 +149,7 @@ Result<int> start(const fs::path& node) {
 }
 
 // A node writes its process number into its lock file when it is up.
-bool is_up(const server::NodeSettings& settings, int process) {
+bool is_up(const host::NodeSettings& settings, int process) {
   std::ifstream in(settings.data_folder / "lock");
   int written = 0;
   return (in >> written) && written == process;
@@ -157,7 +157,7 @@ bool is_up(const server::NodeSettings& settings, int process) {
 
 Status start_and_wait(const fs::path& node) {
   document::Problems problems;
-  const auto settings = server::read_node_file(node / "node.toml", problems);
+  const auto settings = host::read_node_file(node / "node.toml", problems);
   if (!settings) return fail(Errc::malformed, problems.text());
   const auto process = start(node);
   if (!process) return process.error();
@@ -236,7 +236,7 @@ std::vector<NodeState> status() {
     state.folder = folder() / name;
     state.process = process_of(state.folder);
     document::Problems ignored;
-    if (const auto settings = server::read_node_file(state.folder / "node.toml", ignored)) {
+    if (const auto settings = host::read_node_file(state.folder / "node.toml", ignored)) {
       state.access = first_text(settings->access);
       state.accounting = first_text(settings->accounting);
       state.management = settings->management.text();

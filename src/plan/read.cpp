@@ -257,9 +257,9 @@ class Reader {
     if (!first_of_its_name("route", parts.name, draft.file, draft.at) || !parts.when || !parts.handle) return;
     Route route{parts.name, std::move(*parts.when), {}, parts.message, parts.access, parts.accounting};
     const std::string& handle = parts.handle->value.text;
-    static constexpr std::string_view kGroup = "group:";
-    if (handle.starts_with(kGroup)) {
-      const auto group = group_named(draft.file, *parts.handle, handle.substr(kGroup.size()), {});
+    static constexpr std::string_view kGroupPrefix = "group:";
+    if (handle.starts_with(kGroupPrefix)) {
+      const auto group = group_named(draft.file, *parts.handle, handle.substr(kGroupPrefix.size()), {});
       route.destination = {Handling::forward, group.value_or(0)};
     } else if (handle == "here" || handle == "refuse" || handle == "ignore") {
       route.destination.handling = handle == "here"     ? Handling::here

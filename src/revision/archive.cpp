@@ -35,7 +35,7 @@ Counts count(const std::vector<ObjectChange>& changes) {
   return out;
 }
 
-std::string text_of(const Counts& counts) {
+std::string counts_text(const Counts& counts) {
   std::vector<std::string> parts;
   const auto part = [&parts](std::size_t number, std::string_view what) {
     if (number > 0) parts.push_back(fmt::format("{} {}", number, what));

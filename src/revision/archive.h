@@ -26,7 +26,7 @@ struct Counts {
 };
 Counts count(const std::vector<ObjectChange>& changes);
 /// "2 added, 1 changed"; "nothing" if all are 0.
-std::string text_of(const Counts& counts);
+std::string counts_text(const Counts& counts);
 
 struct Revision {
   std::uint64_t number = 0;
@@ -62,6 +62,12 @@ struct Token {
   WallTime made{};
   std::string made_by;
   std::optional<WallTime> revoked;
+};
+
+/// A token as it is recognised: by the SHA-256 of its text.
+struct KnownToken {
+  Octets hash;
+  Token token;
 };
 
 struct KeptSecret {
@@ -101,8 +107,8 @@ class Archive {
   /// errors  Errc::not_found
   virtual Status revoke_token(const std::string& name, WallTime at, const AuditEntry& audit) = 0;
   virtual Result<std::vector<Token>> tokens() = 0;
-  /// The token with that hash, unless it was revoked.
-  virtual Result<std::optional<Token>> token_with(const Octets& hash) = 0;
+  /// Those that were not revoked.
+  virtual Result<std::vector<KnownToken>> tokens_in_force() = 0;
 };
 
 }  // namespace jembatan::revision

@@ -92,7 +92,8 @@ Status Keeper::check_base(const Wish& wish, std::uint64_t newest) {
   std::string who;
   if (last) {
     const std::string why = last->message.empty() ? "" : fmt::format("; \"{}\"", escaped(last->message));
-    who = fmt::format(": {} made revision {} ({}{})", last->author, last->number, text_of(last->counts), why);
+    who = fmt::format(": {} made revision {} ({}{})", last->author, last->number, counts_text(last->counts),
+                      why);
   }
   return fail(Errc::conflict, fmt::format("the plan has changed since revision {}{}", *wish.base, who));
 }
@@ -271,7 +272,7 @@ Result<Applied> Keeper::store(std::uint64_t newest, const Objects& before, Objec
   audit.author = wish.author.name;
   audit.role = name_of(wish.author.role);
   audit.from = wish.author.from;
-  std::string detail = fmt::format("revision {}: {}", commit.revision.number, text_of(counts));
+  std::string detail = fmt::format("revision {}: {}", commit.revision.number, counts_text(counts));
   if (!wish.message.empty()) detail += fmt::format(" (\"{}\")", escaped(wish.message));
   if (!audit.detail.empty()) detail += ", " + audit.detail;
   audit.detail = std::move(detail);

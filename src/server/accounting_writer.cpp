@@ -31,6 +31,11 @@ void AccountingWriter::delivered(std::vector<std::int64_t> places) {
   arrived_.notify_one();
 }
 
+std::string AccountingWriter::problem() const {
+  const std::lock_guard lock(mutex_);
+  return problem_;
+}
+
 void AccountingWriter::stop() {
   {
     const std::lock_guard lock(mutex_);
@@ -68,6 +73,10 @@ void AccountingWriter::write(std::vector<Job> jobs) {
     records.push_back(std::move(job.incoming));
   }
   const auto kept = store_->append(records);
+  {
+    const std::lock_guard lock(mutex_);
+    problem_ = kept ? "" : kept.error().text;
+  }
   std::map<std::size_t, std::vector<Done>> by_worker;
   for (std::size_t i = 0; i < jobs.size(); ++i) {
     Result<accounting::Kept> one = fail(Errc::io, "");

@@ -38,6 +38,8 @@ class AccountingWriter {
   bool record(Job job);
   /// Takes places off the queue of records to send on. Any thread.
   void delivered(std::vector<std::int64_t> places);
+  /// Why the last record could not be kept; empty if it was. Any thread.
+  std::string problem() const;
   /// Writes what waits, then ends the thread and closes the store.
   void stop();
 
@@ -50,10 +52,11 @@ class AccountingWriter {
 
   std::unique_ptr<accounting::Store> store_;
   Callbacks callbacks_;
-  std::mutex mutex_;
+  mutable std::mutex mutex_;
   std::condition_variable arrived_;
   std::vector<Job> jobs_;
   std::vector<std::int64_t> delivered_;
+  std::string problem_;
   bool stop_ = false;
   std::thread thread_;
 };

@@ -4,11 +4,11 @@
 #include <thread>
 
 #include "engine/delivery.h"
+#include "host/system.h"
 #include "server/accounting_writer.h"
 #include "server/event_log.h"
 #include "server/lanes.h"
 #include "server/plan_slot.h"
-#include "server/system.h"
 
 namespace jembatan::server {
 
@@ -45,8 +45,8 @@ class Deliverer {
   asio::executor_work_guard<asio::io_context::executor_type> work_{io_.get_executor()};
   asio::steady_timer timer_{io_};
   asio::steady_timer sweep_timer_{io_};
-  SystemClock clock_;
-  SystemRandom random_;
+  host::SystemClock clock_;
+  host::SystemRandom random_;
   engine::Counters counters_;
   engine::Delivery delivery_;
   engine::Actions actions_;

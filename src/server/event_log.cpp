@@ -18,7 +18,6 @@ using engine::Outcome;
 using engine::Weight;
 
 constexpr auto kSummary = 60s;
-constexpr auto kSettle = 2s;
 
 // Drops that one misconfigured or hostile sender can cause at any rate.
 bool can_flood(Outcome outcome) {
@@ -32,7 +31,8 @@ bool is_journaled(const Event& event) {
 
 }  // namespace
 
-EventLog::EventLog(Feed& feed, Tally& tally, JournalWriter& journal, LogFormat format, std::string way_to_add)
+EventLog::EventLog(Feed& feed, Tally& tally, JournalWriter& journal, host::LogFormat format,
+                   std::string way_to_add)
     : feed_(feed),
       tally_(tally),
       journal_(journal),
@@ -67,7 +67,7 @@ void EventLog::take(std::vector<Event>& events, std::vector<Notice>& notices) {
 void EventLog::settle() {
   std::unique_lock lock(mutex_);
   const std::uint64_t wanted = taken_;
-  written_all_.wait_for(lock, kSettle, [&] { return written_ >= wanted || stop_; });
+  written_all_.wait_for(lock, kSettleWithin, [&] { return written_ >= wanted || stop_; });
 }
 
 void EventLog::stop() {
@@ -129,7 +129,7 @@ void EventLog::write(Event& event, TimePoint now) {
 
 void EventLog::line(const Event& event, std::string more) {
   const Weight weight = engine::weight_of(event.outcome);
-  if (format_ == LogFormat::json) {
+  if (format_ == host::LogFormat::json) {
     log_line(weight, log_json(event) + (more.empty() ? "" : ",\"hint\":" + json_quoted(more.substr(2))));
   } else {
     log_line(weight, log_text(event) + more);
@@ -137,7 +137,7 @@ void EventLog::line(const Event& event, std::string more) {
 }
 
 void EventLog::write(const Notice& notice) {
-  if (format_ == LogFormat::json) {
+  if (format_ == host::LogFormat::json) {
     log_line(notice.weight,
              fmt::format(R"("subject":{},"text":{})", json_quoted(notice.subject), json_quoted(notice.text)));
   } else {
@@ -172,7 +172,7 @@ void EventLog::sum_up(TimePoint now, std::chrono::seconds at_least) {
       const std::string text = fmt::format("{}: {} {} more in={}s ({})", subject_text(at->second.last),
                                            engine::name_of(at->first.first), at->second.count, age.count(),
                                            engine::reason_text(at->second.last));
-      log_line(Weight::warning, format_ == LogFormat::json ? "\"text\":" + json_quoted(text) : text);
+      log_line(Weight::warning, format_ == host::LogFormat::json ? "\"text\":" + json_quoted(text) : text);
     }
     at = repeated_.erase(at);
   }

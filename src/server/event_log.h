@@ -5,9 +5,9 @@
 #include <mutex>
 #include <thread>
 
+#include "host/node_file.h"
 #include "server/feed.h"
 #include "server/journal_writer.h"
-#include "server/node_file.h"
 #include "server/tally.h"
 
 namespace jembatan::server {
@@ -22,7 +22,7 @@ bool logs(engine::Weight weight);
 class EventLog {
  public:
   ///   way_to_add  the option that tells `jembatan client add` where to: "--plan FOLDER"
-  EventLog(Feed& feed, Tally& tally, JournalWriter& journal, LogFormat format, std::string way_to_add);
+  EventLog(Feed& feed, Tally& tally, JournalWriter& journal, host::LogFormat format, std::string way_to_add);
   ~EventLog();
 
   /// Takes over what the vectors hold and leaves them empty. Any thread.
@@ -52,7 +52,7 @@ class EventLog {
   Feed& feed_;
   Tally& tally_;
   JournalWriter& journal_;
-  LogFormat format_;
+  host::LogFormat format_;
   std::string way_to_add_;
   std::mutex mutex_;
   std::condition_variable arrived_;

@@ -2,9 +2,9 @@
 
 #include <unistd.h>
 
+#include "host/system.h"
 #include "journal/tell.h"
 #include "server/log.h"
-#include "server/system.h"
 
 namespace jembatan::server {
 namespace {
@@ -13,7 +13,6 @@ using namespace std::chrono_literals;
 
 constexpr int kNicer = 10;
 constexpr auto kBetweenPrunes = 10s;
-constexpr auto kSettle = 2s;
 constexpr auto kBetweenBatches = 50ms;  // so that one transaction takes many
 
 }  // namespace
@@ -48,7 +47,7 @@ void JournalWriter::settle() {
   const std::uint64_t wanted = taken_;
   hurry_ = true;
   arrived_.notify_one();
-  written_all_.wait_for(lock, kSettle, [&] { return written_ >= wanted || stop_; });
+  written_all_.wait_for(lock, kSettleWithin, [&] { return written_ >= wanted || stop_; });
 }
 
 void JournalWriter::stop() {
@@ -87,7 +86,7 @@ void JournalWriter::run() {
     const TimePoint now = std::chrono::steady_clock::now();
     if (now - pruned < kBetweenPrunes) continue;
     pruned = now;
-    const Status done = journal_->prune(limits_, SystemClock().now().wall);
+    const Status done = journal_->prune(limits_, host::SystemClock().now().wall);
     if (!done && !failing_) log_error(done.error().at("journal").text);
   }
 }

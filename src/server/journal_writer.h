@@ -1,5 +1,6 @@
 #pragma once
 #include <atomic>
+#include <chrono>
 #include <condition_variable>
 #include <mutex>
 #include <thread>
@@ -8,6 +9,9 @@
 #include "server/feed.h"
 
 namespace jembatan::server {
+
+/// How long readers wait for what was handed to the log or the journal and is not written yet.
+inline constexpr std::chrono::seconds kSettleWithin{2};
 
 /// Takes events into the journal, on a thread of its own: there their trails are made and written. When more
 /// come than it can write, they are shed and counted: requests are never held up.

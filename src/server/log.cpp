@@ -12,7 +12,7 @@
 namespace jembatan::server {
 namespace {
 
-LogFormat the_format = LogFormat::text;
+host::LogFormat the_format = host::LogFormat::text;
 
 // Collects lines and hands them to the system together: one write for many lines.
 class CollectingSink final : public spdlog::sinks::base_sink<std::mutex> {
@@ -40,17 +40,18 @@ class CollectingSink final : public spdlog::sinks::base_sink<std::mutex> {
 
 void write_line(spdlog::level::level_enum level, std::string_view text) {
   spdlog::log(level, "{}",
-              the_format == LogFormat::json ? "\"text\":" + json_quoted(text) : std::string(text));
+              the_format == host::LogFormat::json ? "\"text\":" + json_quoted(text) : std::string(text));
   flush_log();
 }
 
 }  // namespace
 
-void open_log(LogFormat format, std::string_view level) {
+void open_log(host::LogFormat format, std::string_view level) {
   the_format = format;
   auto logger = std::make_shared<spdlog::logger>("jembatand", std::make_shared<CollectingSink>());
-  const char* pattern = format == LogFormat::json ? R"({"time":"%Y-%m-%dT%H:%M:%S.%eZ","level":"%l",%v})"
-                                                  : "%Y-%m-%dT%H:%M:%S.%eZ %-7l %v";
+  const char* pattern = format == host::LogFormat::json
+                            ? R"({"time":"%Y-%m-%dT%H:%M:%S.%eZ","level":"%l",%v})"
+                            : "%Y-%m-%dT%H:%M:%S.%eZ %-7l %v";
   logger->set_pattern(pattern, spdlog::pattern_time_type::utc);
   logger->set_level(spdlog::level::from_str(std::string(level)));
   spdlog::set_default_logger(std::move(logger));

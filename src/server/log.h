@@ -1,13 +1,13 @@
 #pragma once
 #include <string_view>
 
-#include "server/node_file.h"
+#include "host/node_file.h"
 
 namespace jembatan::server {
 
 /// Sets up the process's log on standard error: text or JSON lines, written in pieces, flushed by flush_log()
 /// and at warnings.
-void open_log(LogFormat format, std::string_view level);
+void open_log(host::LogFormat format, std::string_view level);
 void flush_log();
 
 /// One line about the process itself: "plan revision 3 in force", with facts as "key=value" in the text.

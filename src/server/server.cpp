@@ -11,9 +11,15 @@
 #include <cerrno>
 #include <cstring>
 
+#include "host/secret_file.h"
 #include "plan/read.h"
+#include "server/accounting_writer.h"
+#include "server/deliverer.h"
+#include "server/event_log.h"
+#include "server/journal_writer.h"
 #include "server/log.h"
-#include "server/secret_file.h"
+#include "server/proof_pool.h"
+#include "server/worker.h"
 #include "store/accounting_store.h"
 #include "store/journal_store.h"
 #include "store/plan_store.h"
@@ -24,7 +30,9 @@ namespace {
 using namespace std::chrono_literals;
 using forward::Purpose;
 
-std::size_t worker_count(const NodeSettings& settings) {
+constexpr std::uintmax_t kLeastSpace = 1U << 20U;
+
+std::size_t worker_count(const host::NodeSettings& settings) {
   if (settings.workers > 0) return static_cast<std::size_t>(settings.workers);
   return std::max(1U, std::thread::hardware_concurrency());
 }
@@ -48,7 +56,7 @@ Result<IpAddress> resolve(const std::string& host) {
 const revision::Author kFolder{"plan folder", revision::Role::administrator, ""};
 
 // How an operator lets a client in that nobody has entered.
-std::string way_to_add(const NodeSettings& settings) {
+std::string way_to_add(const host::NodeSettings& settings) {
   if (!settings.plan_folder.empty()) return "--plan " + settings.plan_folder.string();
   return "--node " + settings.file.string();
 }
@@ -61,10 +69,10 @@ std::string plan_line(const forward::LivePlan& live) {
 
 }  // namespace
 
-Server::Server(NodeSettings settings)
+Server::Server(host::NodeSettings settings)
     : settings_(std::move(settings)), started_(std::chrono::steady_clock::now()) {}
 
-Result<std::unique_ptr<Server>> Server::start(NodeSettings settings, document::Problems& problems) {
+Result<std::unique_ptr<Server>> Server::start(host::NodeSettings settings, document::Problems& problems) {
   std::unique_ptr<Server> out(new Server(std::move(settings)));
   if (const Status s = out->lock_data_folder(); !s) return s.error();
   if (const Status s = out->open_store(); !s) return s.error();
@@ -108,9 +116,11 @@ Status Server::open_store() {
   auto store = store::AccountingStore::open(settings_.data_folder);
   if (!store) return store.error();
   store_ = std::move(*store);
-  auto queue = open_accounting();
-  if (!queue) return queue.error();
-  queue_ = std::move(*queue);
+  for (auto* reader : {&queue_, &accounting_}) {
+    auto opened = store::AccountingStore::open_for_reading(settings_.data_folder);
+    if (!opened) return opened.error();
+    *reader = std::move(*opened);
+  }
   auto journal = store::JournalStore::open(settings_.data_folder);
   if (!journal) return journal.error();
   journal_ = std::move(*journal);
@@ -122,7 +132,7 @@ Status Server::open_store() {
 
 // The plan's revisions. With a plan folder, what stands there is the plan; without, the newest revision is.
 Status Server::open_plan(document::Problems& problems) {
-  auto hex = open_secret_file(settings_.key_file, "key file", random_);
+  auto hex = host::open_secret_file(settings_.key_file, "key file", random_);
   if (!hex) return hex.error();
   auto key = revision::SealKey::parse(*hex);
   if (!key) return key.error().at(fmt::format("key file '{}'", settings_.key_file.string()));
@@ -206,10 +216,10 @@ Result<revision::Applied> Server::reload(const revision::Author& author, documen
   if (!files) return has_errors();
   plan::Outside outside = plan::folder_outside(folder);
   outside.resolve = resolve;
-  outside.now = SystemClock().now().wall;
+  outside.now = host::SystemClock().now().wall;
   const revision::Wish wish{author, "", std::nullopt, false};
-  auto applied =
-      keeper_->apply(*files, std::move(outside), wish, "plan folder", SystemClock().now().wall, problems);
+  auto applied = keeper_->apply(*files, std::move(outside), wish, "plan folder",
+                                host::SystemClock().now().wall, problems);
   if (!applied && applied.error().code == Errc::malformed && problems.errors() > 0) return has_errors();
   if (applied) put_into_force(*applied);
   return applied;
@@ -225,6 +235,11 @@ Result<revision::Applied> Server::change_plan(
 
 Result<IpAddress> Server::resolve_host(const std::string& host) {
   return resolve(host);
+}
+
+void Server::settle() {
+  events_->settle();
+  journal_writer_->settle();
 }
 
 NodeStatus Server::status() const {
@@ -252,10 +267,16 @@ NodeStatus Server::status() const {
   return out;
 }
 
-Result<std::unique_ptr<accounting::Store>> Server::open_accounting() const {
-  auto store = store::AccountingStore::open(settings_.data_folder);
-  if (!store) return store.error();
-  return std::unique_ptr<accounting::Store>(std::move(*store));
+std::string Server::why_not_ready() const {
+  if (plan_.current()->revision == 0) return "no plan is in force yet";
+  if (const std::string problem = writer_->problem(); !problem.empty())
+    return "records cannot be kept: " + problem;
+  std::error_code failed;
+  const auto space = std::filesystem::space(settings_.data_folder, failed);
+  if (!failed && space.available < kLeastSpace)
+    return fmt::format("records cannot be kept: {} KiB are free in the data folder '{}'",
+                       space.available >> 10U, settings_.data_folder.string());
+  return {};
 }
 
 void Server::stop() {

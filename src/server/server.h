@@ -1,12 +1,26 @@
 #pragma once
+#include <mutex>
+
+#include "accounting/store.h"
+#include "host/node_file.h"
+#include "host/system.h"
+#include "journal/entry.h"
 #include "revision/keeper.h"
-#include "server/deliverer.h"
-#include "server/node_file.h"
+#include "server/feed.h"
+#include "server/plan_slot.h"
 #include "server/tally.h"
+#include "server/tap.h"
 #include "server/unmask.h"
-#include "server/worker.h"
 
 namespace jembatan::server {
+
+class AccountingWriter;
+class Deliverer;
+class EventLog;
+class JournalWriter;
+class ProofPool;
+class Worker;
+struct Listener;
 
 /// What a node says about itself.
 struct NodeStatus {
@@ -30,7 +44,7 @@ class Server {
   /// Reads the plan, opens the store and the sockets, starts the threads.
   ///   problems  what is wrong with the plan, if that is the reason
   ///   errors    Errc::malformed (plan), Errc::conflict (a port or the data folder is in use), Errc::io
-  static Result<std::unique_ptr<Server>> start(NodeSettings settings, document::Problems& problems);
+  static Result<std::unique_ptr<Server>> start(host::NodeSettings settings, document::Problems& problems);
   ~Server();
 
   /// Reads the plan folder again: if it has changed, the next revision is made out of it. With an error the
@@ -56,8 +70,7 @@ class Server {
   /// Runs `look` with a connection of its own to the journal, which has what happened so far.
   template <class Look>
   auto with_journal(Look look) {
-    events_->settle();
-    journal_writer_->settle();
+    settle();
     const std::lock_guard lock(journal_mutex_);
     return look(*journal_);
   }
@@ -68,16 +81,24 @@ class Server {
   forward::LivePlanPtr plan() const { return plan_.current(); }
   Feed& feed() { return feed_; }
   Tap& tap() { return tap_; }
-  const NodeSettings& settings() const { return settings_; }
-  /// A connection of its own to the accounting store, for reading.
-  Result<std::unique_ptr<accounting::Store>> open_accounting() const;
+  const host::NodeSettings& settings() const { return settings_; }
+  /// Runs `look` with a connection of its own to the accounting store, which only reads.
+  template <class Look>
+  auto with_accounting(Look look) {
+    const std::lock_guard lock(accounting_mutex_);
+    return look(*accounting_);
+  }
+  /// Why requests would not be answered as they should now; empty if they would.
+  std::string why_not_ready() const;
   /// Writes the process number into the data folder's lock file: the node is up. It goes with the lock.
   Status announce();
   /// Answers what is under way, writes what waits, closes the store.
   void stop();
 
  private:
-  explicit Server(NodeSettings settings);
+  /// Waits for what has happened so far to be in the journal.
+  void settle();
+  explicit Server(host::NodeSettings settings);
   Status lock_data_folder();
   Status open_store();
   Status open_plan(document::Problems& problems);
@@ -85,7 +106,7 @@ class Server {
   Status open_sockets();
   void start_threads();
 
-  NodeSettings settings_;
+  host::NodeSettings settings_;
   TimePoint started_;
   int lock_ = -1;
   forward::HealthBoard healths_;
@@ -93,12 +114,14 @@ class Server {
   Feed feed_;
   Tap tap_;
   Tally tally_;
-  SystemRandom random_;  // under plan_mutex_
+  host::SystemRandom random_;  // under plan_mutex_
   std::mutex plan_mutex_;
   std::unique_ptr<revision::Archive> plan_store_;
   std::unique_ptr<revision::Keeper> keeper_;
   std::mutex archive_mutex_;
   std::unique_ptr<revision::Archive> archive_;
+  std::mutex accounting_mutex_;
+  std::unique_ptr<accounting::Store> accounting_;  // for reading
   std::mutex journal_mutex_;
   std::unique_ptr<journal::Journal> journal_;  // for reading
   Unmask unmask_;

@@ -11,44 +11,18 @@
 #include <cerrno>
 #include <cstring>
 
-#include "server/port_holder.h"
+#include "host/port_holder.h"
+#include "host/socket_address.h"
 #include "wire/packet.h"
 
 namespace jembatan::server {
 namespace {
 
+using host::endpoint_of;
+using host::SocketAddress;
+
 constexpr int kReceiveBuffer = 8 << 20;  // the default holds some 256 requests before it drops silently
 constexpr std::size_t kControl = 64;
-
-struct SocketAddress {
-  sockaddr_storage storage{};
-  socklen_t length = 0;
-};
-
-void fill(SocketAddress& out, const Endpoint& endpoint) {
-  if (endpoint.address.family == Family::v4) {
-    auto* v4 = reinterpret_cast<sockaddr_in*>(&out.storage);
-    v4->sin_family = AF_INET;
-    v4->sin_port = htons(endpoint.port);
-    std::memcpy(&v4->sin_addr, endpoint.address.octets.data(), 4);
-    out.length = sizeof(sockaddr_in);
-  } else {
-    auto* v6 = reinterpret_cast<sockaddr_in6*>(&out.storage);
-    v6->sin6_family = AF_INET6;
-    v6->sin6_port = htons(endpoint.port);
-    std::memcpy(&v6->sin6_addr, endpoint.address.octets.data(), 16);
-    out.length = sizeof(sockaddr_in6);
-  }
-}
-
-Endpoint endpoint_of(const sockaddr_storage& storage) {
-  if (storage.ss_family == AF_INET) {
-    const auto& v4 = reinterpret_cast<const sockaddr_in&>(storage);
-    return {IpAddress::from_v4(reinterpret_cast<const std::uint8_t*>(&v4.sin_addr)), ntohs(v4.sin_port)};
-  }
-  const auto& v6 = reinterpret_cast<const sockaddr_in6&>(storage);
-  return {IpAddress::from_v6(reinterpret_cast<const std::uint8_t*>(&v6.sin6_addr)), ntohs(v6.sin6_port)};
-}
 
 IpAddress local_address(msghdr& header, const IpAddress& bound) {
   for (cmsghdr* c = CMSG_FIRSTHDR(&header); c != nullptr; c = CMSG_NXTHDR(&header, c)) {
@@ -97,12 +71,10 @@ void set_option(int fd, int level, int name, int value) {
 std::optional<IpAddress> local_address_towards(const Endpoint& endpoint) {
   const int family = endpoint.address.family == Family::v4 ? AF_INET : AF_INET6;
   const int fd = ::socket(family, SOCK_DGRAM | SOCK_CLOEXEC, 0);
-  SocketAddress address;
-  fill(address, endpoint);
-  auto* generic = reinterpret_cast<sockaddr*>(&address.storage);
+  SocketAddress address(endpoint);
   // Connecting a UDP socket sends nothing: it only chooses the way.
-  const bool chosen = fd >= 0 && ::connect(fd, generic, address.length) == 0 &&
-                      ::getsockname(fd, generic, &address.length) == 0;
+  const bool chosen = fd >= 0 && ::connect(fd, address.generic(), address.length) == 0 &&
+                      ::getsockname(fd, address.generic(), &address.length) == 0;
   if (fd >= 0) ::close(fd);
   if (!chosen) return std::nullopt;
   return endpoint_of(address.storage).address;
@@ -133,16 +105,9 @@ Result<UdpSocket> UdpSocket::bind(const Endpoint& endpoint, SharePort share) {
     set_option(fd, IPPROTO_IP, IP_PKTINFO, 1);
     if (family == AF_INET6) set_option(fd, IPPROTO_IPV6, IPV6_RECVPKTINFO, 1);
   }
-  SocketAddress address;
-  fill(address, endpoint);
-  if (::bind(fd, reinterpret_cast<const sockaddr*>(&address.storage), address.length) == 0) return out;
-  if (errno != EADDRINUSE) {
-    return fail(Errc::io, fmt::format("address {}: {}", endpoint.text(), std::strerror(errno)));
-  }
-  const auto holder = udp_port_holder(endpoint);
-  return fail(Errc::conflict,
-              fmt::format("address {}: UDP port {} is in use{}", endpoint.address.text(), endpoint.port,
-                          holder ? " by " + *holder : " (the system does not tell by whom)"));
+  SocketAddress address(endpoint);
+  if (::bind(fd, address.generic(), address.length) == 0) return out;
+  return host::bind_problem(endpoint, host::Transport::udp, errno);
 }
 
 UdpSocket::UdpSocket(UdpSocket&& other) noexcept : fd_(std::exchange(other.fd_, -1)), bound_(other.bound_) {}
@@ -203,7 +168,7 @@ std::size_t UdpSocket::send(std::span<const Outgoing> datagrams) {
     const std::size_t count = std::min(datagrams.size(), kAtOnce);
     for (std::size_t i = 0; i < count; ++i) {
       const Outgoing& datagram = datagrams[i];
-      fill(to[i], datagram.to);
+      to[i] = SocketAddress(datagram.to);
       pieces[i] = {const_cast<std::uint8_t*>(datagram.octets.data()), datagram.octets.size()};
       msghdr& header = headers[i].msg_hdr;
       header = {};

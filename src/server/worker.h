@@ -4,12 +4,12 @@
 #include <thread>
 
 #include "engine/engine.h"
+#include "host/system.h"
 #include "server/accounting_writer.h"
 #include "server/event_log.h"
 #include "server/lanes.h"
 #include "server/plan_slot.h"
 #include "server/proof_pool.h"
-#include "server/system.h"
 #include "server/tap.h"
 
 namespace jembatan::server {
@@ -65,8 +65,8 @@ class Worker {
   std::vector<forward::Purpose> purposes_;
   std::vector<std::unique_ptr<WatchedSocket>> listeners_;
   ReceiveBatch batch_;
-  SystemClock clock_;
-  SystemRandom random_;
+  host::SystemClock clock_;
+  host::SystemRandom random_;
   engine::Counters counters_;
   engine::Engine engine_;
   engine::Actions actions_;

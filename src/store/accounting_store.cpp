@@ -17,10 +17,10 @@ using accounting::Session;
 using accounting::StatusType;
 using accounting::Undelivered;
 
-constexpr int kVersion = 1;
+constexpr int kAccountingVersion = 1;
 constexpr std::int64_t kNasReboot = 11;  // Acct-Terminate-Cause (RFC 2866 §5.10)
 
-constexpr const char* kTables = R"(
+constexpr const char* kAccountingTables = R"(
 CREATE TABLE record (
   id INTEGER PRIMARY KEY,
   received_ms INTEGER NOT NULL, event_ms INTEGER NOT NULL,
@@ -164,10 +164,17 @@ Result<std::unique_ptr<AccountingStore>> AccountingStore::open(const std::filesy
   return out;
 }
 
+Result<std::unique_ptr<AccountingStore>> AccountingStore::open_for_reading(
+    const std::filesystem::path& folder) {
+  auto database = Database::open_for_reading((folder / "accounting.sqlite").string());
+  if (!database) return database.error();
+  return std::unique_ptr<AccountingStore>(new AccountingStore(std::move(*database)));
+}
+
 Status AccountingStore::prepare() {
   // FULL: a commit is on the disk when it returns, as an acknowledged record must be.
   if (Status s = database_.run("PRAGMA synchronous = FULL; PRAGMA foreign_keys = ON"); !s) return s;
-  if (Status s = database_.make_tables(kTables, kVersion); !s) return s;
+  if (Status s = database_.make_tables(kAccountingTables, kAccountingVersion); !s) return s;
   const auto keep = [this](Statement& place, const std::string& sql) -> Status {
     auto statement = database_.prepare(sql);
     if (!statement) return statement.error();

@@ -13,6 +13,9 @@ class AccountingStore final : public accounting::Store {
   /// Opens, or makes, `accounting.sqlite` in the folder.
   ///   errors  Errc::io: the folder or file cannot be used; Errc::conflict: made by a newer version
   static Result<std::unique_ptr<AccountingStore>> open(const std::filesystem::path& folder);
+  /// A connection that only reads: everything that changes the store is refused.
+  ///   errors  Errc::io
+  static Result<std::unique_ptr<AccountingStore>> open_for_reading(const std::filesystem::path& folder);
 
   /// The most pages of 4096 octets that the file may grow to.
   Status limit_pages(std::int64_t most);

@@ -10,11 +10,11 @@ namespace {
 
 using journal::Entry;
 
-constexpr std::int64_t kVersion = 1;
+constexpr std::int64_t kJournalVersion = 1;
 constexpr std::uint64_t kPage = 4096;
 constexpr std::int64_t kPruned = 2000;  // entries at a time
 
-constexpr const char* kTables = R"(
+constexpr const char* kJournalTables = R"(
 CREATE TABLE request (
   number INTEGER PRIMARY KEY, at_ms INTEGER NOT NULL, outcome TEXT NOT NULL, packet TEXT NOT NULL,
   client TEXT NOT NULL, source TEXT NOT NULL, user TEXT NOT NULL, compared TEXT NOT NULL, realm TEXT NOT NULL,
@@ -69,7 +69,7 @@ Result<std::unique_ptr<JournalStore>> JournalStore::open(const std::filesystem::
 
 Status JournalStore::prepare() {
   if (Status s = database_.run("PRAGMA synchronous = OFF"); !s) return s;
-  if (Status s = database_.make_tables(kTables, kVersion); !s) return s;
+  if (Status s = database_.make_tables(kJournalTables, kJournalVersion); !s) return s;
   auto insert = database_.prepare(
       "INSERT INTO request VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16)");
   if (!insert) return insert.error();

@@ -9,14 +9,15 @@ namespace {
 
 using revision::AuditEntry;
 using revision::Commit;
+using revision::KnownToken;
 using revision::ObjectChange;
 using revision::Revision;
 using revision::Token;
 using revision::What;
 
-constexpr std::int64_t kVersion = 1;
+constexpr std::int64_t kPlanVersion = 1;
 
-constexpr const char* kTables = R"(
+constexpr const char* kPlanTables = R"(
 CREATE TABLE revision (
   number INTEGER PRIMARY KEY, at_ms INTEGER NOT NULL,
   author TEXT NOT NULL, source TEXT NOT NULL, message TEXT NOT NULL,
@@ -94,7 +95,7 @@ Result<std::unique_ptr<PlanStore>> PlanStore::open(const std::filesystem::path& 
 
 Status PlanStore::make_tables() {
   if (Status s = database_.run("PRAGMA synchronous = FULL; PRAGMA foreign_keys = ON;"); !s) return s;
-  return database_.make_tables(kTables, kVersion);
+  return database_.make_tables(kPlanTables, kPlanVersion);
 }
 
 Status PlanStore::limit_pages(std::int64_t pages) {
@@ -263,15 +264,13 @@ Result<std::vector<Token>> PlanStore::tokens() {
   return all_rows(*statement, token_in);
 }
 
-Result<std::optional<Token>> PlanStore::token_with(const Octets& hash) {
+Result<std::vector<KnownToken>> PlanStore::tokens_in_force() {
   auto statement = database_.prepare(
-      "SELECT name, role, made_ms, made_by, revoked_ms FROM token WHERE hash = ?1 AND revoked_ms IS NULL");
+      "SELECT name, role, made_ms, made_by, revoked_ms, hash FROM token WHERE revoked_ms IS NULL");
   if (!statement) return statement.error();
-  statement->bind(1, OctetView(hash));
-  const auto found = all_rows(*statement, token_in);
-  if (!found) return found.error();
-  if (found->empty()) return std::optional<Token>{};
-  return std::optional<Token>{found->front()};
+  return all_rows<KnownToken>(*statement, [](const Statement& row) {
+    return KnownToken{row.octets(5), token_in(row)};
+  });
 }
 
 }  // namespace jembatan::store

@@ -26,7 +26,7 @@ class PlanStore final : public revision::Archive {
                    const revision::AuditEntry& audit) override;
   Status revoke_token(const std::string& name, WallTime at, const revision::AuditEntry& audit) override;
   Result<std::vector<revision::Token>> tokens() override;
-  Result<std::optional<revision::Token>> token_with(const Octets& hash) override;
+  Result<std::vector<revision::KnownToken>> tokens_in_force() override;
 
   /// For tests: the database may not grow beyond so many pages, as if the disk were full.
   Status limit_pages(std::int64_t pages);

@@ -1,8 +1,9 @@
 #include "store/sqlite.h"
 
+#include <fcntl.h>
 #include <fmt/format.h>
 #include <sqlite3.h>
-#include <sys/stat.h>
+#include <unistd.h>
 
 namespace jembatan::store {
 namespace {
@@ -94,10 +95,9 @@ bool Statement::is_null(int column) const {
   return sqlite3_column_type(statement_.get(), column) == SQLITE_NULL;
 }
 
-Result<Database> Database::open(const std::string& path) {
+Result<Database> Database::open_with(const std::string& path, int flags) {
   sqlite3* raw = nullptr;
-  const int opened = sqlite3_open_v2(
-      path.c_str(), &raw, SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE | SQLITE_OPEN_NOMUTEX, nullptr);
+  const int opened = sqlite3_open_v2(path.c_str(), &raw, flags | SQLITE_OPEN_NOMUTEX, nullptr);
   Database out(raw);
   if (opened != SQLITE_OK) {
     return fail(Errc::io,
@@ -107,13 +107,22 @@ Result<Database> Database::open(const std::string& path) {
   return out;
 }
 
+Result<Database> Database::open(const std::string& path) {
+  return open_with(path, SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE);
+}
+
+Result<Database> Database::open_for_reading(const std::string& path) {
+  return open_with(path, SQLITE_OPEN_READONLY);
+}
+
 Result<Database> Database::open_shared(const std::string& path) {
-  const mode_t before = umask(0077);
+  // Made here with its owner's rights alone; SQLite gives the files beside it the same ones.
+  const int made = ::open(path.c_str(), O_RDWR | O_CREAT | O_EXCL | O_CLOEXEC, 0600);
+  if (made >= 0) ::close(made);
   auto database = open(path);
-  Status shared;
-  if (database) shared = database->run("PRAGMA journal_mode = WAL");
-  umask(before);
-  if (database && !shared) return shared.error().at(path);
+  if (!database) return database;
+  if (const Status shared = database->run("PRAGMA journal_mode = WAL"); !shared)
+    return shared.error().at(path);
   return database;
 }
 

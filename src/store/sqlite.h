@@ -50,6 +50,8 @@ class Database {
   static Result<Database> open(const std::string& path);
   /// The same, readable by its owner alone, in write-ahead mode: one writes, others may read meanwhile.
   static Result<Database> open_shared(const std::string& path);
+  /// For reading alone; the file must be there.
+  static Result<Database> open_for_reading(const std::string& path);
 
   Status run(const std::string& sql);
   /// Runs all of the steps in one transaction, or none of them.
@@ -65,6 +67,7 @@ class Database {
   std::int64_t changes() const;
 
  private:
+  static Result<Database> open_with(const std::string& path, int flags);
   struct Close {
     void operator()(sqlite3* database) const;
   };

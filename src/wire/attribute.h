@@ -10,7 +10,9 @@ namespace jembatan::wire {
 enum class AttributeType : std::uint8_t {
   user_name = 1,
   user_password = 2,
+  chap_password = 3,
   nas_ip_address = 4,
+  service_type = 6,
   framed_ip_address = 8,
   reply_message = 18,
   state = 24,
@@ -29,6 +31,7 @@ enum class AttributeType : std::uint8_t {
   acct_input_gigawords = 52,
   acct_output_gigawords = 53,
   event_timestamp = 55,
+  chap_challenge = 60,
   tunnel_type = 64,
   tunnel_medium_type = 65,
   eap_message = 79,

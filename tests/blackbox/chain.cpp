@@ -35,7 +35,7 @@ void TestNode::start() {
 
 int TestNode::stop() {
   process_->signal(SIGTERM);
-  return process_->wait().value_or(-1000);
+  return wait();
 }
 
 void TestNode::kill() {

@@ -19,6 +19,8 @@ class TestNode {
   void start();  ///< waits until it is up; fails the test if it does not come up
   /// Stops with SIGTERM; gives the exit code.
   int stop();
+  /// Waits for its end; gives the exit code.
+  int wait() { return process_->wait().value_or(-1000); }
   void kill();
   void signal(int number) const { process_->signal(number); }
 

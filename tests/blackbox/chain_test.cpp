@@ -261,7 +261,7 @@ TEST_F(Chain, AStopAnswersWhatIsUnderWay) {
   EXPECT_TRUE(edge.log_has("node edge stops"));
   home.signal(SIGCONT);
   EXPECT_EQ(second::wrong_with_reply(device.receive(5000ms), request, "deck-secret"), "");
-  EXPECT_EQ(edge.stop(), 0);
+  EXPECT_EQ(edge.wait(), 0);
   EXPECT_THAT(edge.log(), HasSubstr("node edge has stopped"));
 }
 

@@ -230,7 +230,7 @@ TEST_F(ApiTest, WantsTheTokenForEverythingButHealth) {
   http->set_bearer_token_auth(token.c_str());
   EXPECT_EQ(http->Get("/v1/node")->status, 200);
   EXPECT_EQ(http->Get("/nothing")->status, 404);
-  EXPECT_EQ(http->Delete("/v1/node")->status, 404);
+  EXPECT_EQ(http->Delete("/v1/node")->status, 405);
 }
 
 TEST_F(ApiTest, TheTokenFileIsForItsOwnerAlone) {

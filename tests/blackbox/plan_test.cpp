@@ -151,7 +151,7 @@ TEST_F(Commanded, BodiesThatAreNotUnderstoodAreRefusedWithAReason) {
   EXPECT_EQ(
       refused("/v1/plan/change", R"({"changes": [{"do":"set","kind":"client","name":"here","fields":{"x":)" +
                                      deep + "1" + std::string(5000, '}') + "}}]}"),
-      "x: nested too deeply");
+      "the body is nested more than 32 levels deep");
   EXPECT_EQ(get("/v1/plan/objects?kind=boat")["detail"],
             "'kind=boat'; allowed: dictionary, client, user, group, realm, realm_default, sign_in, route, "
             "access, reply_set, edit");

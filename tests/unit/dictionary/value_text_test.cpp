@@ -149,7 +149,7 @@ TEST(Print, BadOctetsInTextAreEscaped) {
   EXPECT_EQ(print_value(*standard().named("User-Name"), Octets{'a', 0xFF, '\n'}), "\"a\\xff\\x0a\"");
 }
 
-std::string problems_with(std::string_view toml) {
+std::string mistakes_in(std::string_view toml) {
   Catalogue catalogue;
   document::Problems problems;
   const auto file = document::parse("d.toml", toml, problems);
@@ -162,7 +162,7 @@ TEST(Dictionary, ANumberOrNameThatIsTakenIsAnError) {
       "attribute = [ { number = 1, name = \"A\", type = \"text\" },\n"
       " { number = 1, name = \"B\", type = \"text\" },\n"
       " { number = 2, name = \"a\", type = \"text\" } ]\nsource = \"X\"";
-  const std::string report = problems_with(both);
+  const std::string report = mistakes_in(both);
   EXPECT_NE(report.find("d.toml:2:2: error: number 1 of 'B' belongs to 'A' (d.toml:1) already"),
             std::string::npos)
       << report;
@@ -173,7 +173,7 @@ TEST(Dictionary, ANumberOrNameThatIsTakenIsAnError) {
 
 TEST(Dictionary, WrongTypesAndValuesOfUnknownAttributesAreErrors) {
   const std::string report =
-      problems_with("attribute = [ { number = 300, name = \"A\", type = \"text\" } ]\n[values.B]\nX = 1");
+      mistakes_in("attribute = [ { number = 300, name = \"A\", type = \"text\" } ]\n[values.B]\nX = 1");
   EXPECT_NE(report.find("number 300 of 'A' does not fit its field"), std::string::npos) << report;
   EXPECT_NE(report.find("unknown key 'B' in values"), std::string::npos);
 }

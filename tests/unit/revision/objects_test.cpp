@@ -108,7 +108,7 @@ TEST(Differences, AreObjectsAndFields) {
   ASSERT_TRUE(apply({Do::add, "realm", "lagoon.example", {{"handle", document::text_value("here")}}}, after));
   ASSERT_TRUE(apply(
       {Do::set, "group", "homes", {{"server.home.1.address", document::text_value("198.51.100.2")}}}, after));
-  EXPECT_EQ(text_of(differences(before, after)),
+  EXPECT_EQ(changes_text(differences(before, after)),
             "removed client baronang\n"
             "changed client kerapu; labels.place: \"reef/kerapu\" -> \"reef/pier\"; "
             "note: \"a \\\"quoted\\\" note,\\twith \\\\ and \\u0007\" -> \n"
@@ -124,7 +124,7 @@ TEST(Differences, NeverShowASecret) {
       {Do::set, "user", "sari@reef.example", {{"password.hash", document::text_value("$6$ab$cd")}}}, after));
   ASSERT_TRUE(
       apply({Do::set, "group", "homes", {{"server.home.1.secret", document::text_value("angin")}}}, after));
-  EXPECT_EQ(text_of(differences(before, after)),
+  EXPECT_EQ(changes_text(differences(before, after)),
             "changed client kerapu; secret: a secret -> another secret\n"
             "changed user sari@reef.example; password.clear: a secret -> ; password.hash:  -> a secret\n"
             "changed group homes; server.home.1.secret: a secret -> another secret\n");
@@ -183,13 +183,14 @@ TEST(Rules, AMoveIsOneChange) {
   move.before = "b";
   ASSERT_TRUE(apply(move, after));
   EXPECT_EQ(order(after), "adbce");
-  EXPECT_EQ(text_of(differences(before, after)), "moved access d before 'b'\n");
+  EXPECT_EQ(changes_text(differences(before, after)), "moved access d before 'b'\n");
   EXPECT_EQ(order(after), "adbce");
   Edit first{Do::move, "access", "e"};
   first.first = true;
   ASSERT_TRUE(apply(first, after));
   EXPECT_EQ(order(after), "eadbc");
-  EXPECT_EQ(text_of(differences(before, after)), "moved access e before 'a'\nmoved access d before 'b'\n");
+  EXPECT_EQ(changes_text(differences(before, after)),
+            "moved access e before 'a'\nmoved access d before 'b'\n");
   ASSERT_TRUE(apply({Do::move, "access", "e"}, after));
   EXPECT_EQ(order(after), "adbce");
 }
@@ -197,7 +198,7 @@ TEST(Rules, AMoveIsOneChange) {
 TEST(Rules, AFolderWithAnotherOrderIsMoves) {
   const Objects before = objects_in(rules({"a", "b", "c", "d"}));
   Objects after = objects_in(rules({"b", "x", "c", "d", "a"}));
-  EXPECT_EQ(text_of(differences(before, after)), "added access x before 'c'\nmoved access a last\n");
+  EXPECT_EQ(changes_text(differences(before, after)), "added access x before 'c'\nmoved access a last\n");
   EXPECT_EQ(order(after), "bxcda");
 }
 

@@ -26,7 +26,7 @@ inline Objects objects_in(std::string_view text) {
 }
 
 /// "changed client 'a' note: "x" -> "y"; …": one line a change.
-inline std::string text_of(const std::vector<ObjectChange>& changes) {
+inline std::string changes_text(const std::vector<ObjectChange>& changes) {
   std::string out;
   for (const ObjectChange& change : changes) {
     if (change.what == What::renumbered) continue;

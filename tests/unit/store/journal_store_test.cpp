@@ -12,12 +12,12 @@ using namespace std::chrono_literals;
 using journal::Entry;
 using testing::ElementsAre;
 
-const WallTime kNow = WallTime(std::chrono::hours(24 * 20000));
+const WallTime kLater = WallTime(std::chrono::hours(24 * 20000));
 
 Entry entry(std::uint64_t number, const std::string& user, const std::string& outcome = "accepted") {
   Entry out;
   out.number = number;
-  out.at = kNow + std::chrono::seconds(number);
+  out.at = kLater + std::chrono::seconds(number);
   out.outcome = outcome;
   out.client = "kerapu";
   out.user = user;
@@ -57,7 +57,7 @@ TEST_F(JournalStoreTest, FindsTheNewestFirst) {
   query.outcome = "rejected";
   EXPECT_THAT(found(query), ElementsAre(2));
   query = {};
-  query.since = kNow + 3s;
+  query.since = kLater + 3s;
   EXPECT_THAT(found(query), ElementsAre(4, 3));
   query = {};
   query.text = "SECOND";
@@ -74,7 +74,7 @@ TEST_F(JournalStoreTest, KeepsAnEntryWhole) {
   ASSERT_TRUE(kept && *kept);
   EXPECT_EQ((*kept)->trail, (std::vector<std::string>{"first step", "second step"}));
   EXPECT_EQ((*kept)->request, (Octets{1, 2, 3}));
-  EXPECT_EQ((*kept)->at, kNow + 5s);
+  EXPECT_EQ((*kept)->at, kLater + 5s);
   EXPECT_EQ(*(*again)->last(), 5U);
   EXPECT_FALSE(*(*again)->entry(6));
 }
@@ -83,7 +83,7 @@ TEST_F(JournalStoreTest, IsBoundedByAge) {
   ASSERT_TRUE(store->append(std::vector<Entry>{entry(1, "a"), entry(100, "b")}));
   journal::Limits limits;
   limits.keep = Duration(50000);
-  ASSERT_TRUE(store->prune(limits, kNow + 100s));
+  ASSERT_TRUE(store->prune(limits, kLater + 100s));
   EXPECT_THAT(found({}), ElementsAre(100));
 }
 
@@ -96,7 +96,7 @@ TEST_F(JournalStoreTest, IsBoundedBySize) {
   ASSERT_TRUE(store->append(entries));
   journal::Limits limits;
   limits.most_octets = 2U << 20U;
-  ASSERT_TRUE(store->prune(limits, kNow));
+  ASSERT_TRUE(store->prune(limits, kLater));
   const auto left = found({});
   ASSERT_FALSE(left.empty());
   EXPECT_EQ(left.front(), 9000U);  // the oldest went

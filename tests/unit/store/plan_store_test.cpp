@@ -110,7 +110,7 @@ TEST_F(PlanStoreTest, ARevisionIsThereAfterReopening) {
   const auto first = store->revision(1);
   EXPECT_EQ(first->author, "wulan");
   EXPECT_EQ(first->message, "first");
-  EXPECT_EQ(revision::text_of(first->counts), "4 added");
+  EXPECT_EQ(revision::counts_text(first->counts), "4 added");
 }
 
 TEST_F(PlanStoreTest, TheSamePlanAgainIsNoRevision) {
@@ -193,7 +193,7 @@ TEST_F(PlanStoreTest, ARestoredRevisionIsANewOne) {
   ASSERT_TRUE(restored) << restored.error().text;
   EXPECT_EQ(restored->revision, 3U);
   EXPECT_TRUE(keeper->difference(1, 3)->changes.empty());
-  EXPECT_EQ(revision::text_of(keeper->difference(2, 3)->changes), "added client kerapu\n");
+  EXPECT_EQ(revision::changes_text(keeper->difference(2, 3)->changes), "added client kerapu\n");
   EXPECT_EQ(keeper->restore(9, wish(), clock.now().wall, problems).error().text,
             "there is no revision 9; the newest is 3");
 }
@@ -205,7 +205,7 @@ TEST_F(PlanStoreTest, AHostNameKeepsItsAddressUntilItIsSetAgain) {
   EXPECT_EQ(keeper->load(problems)->plan->client_named("pier")->address.text(), "192.0.2.9");
   const auto set = change({Do::set, "client", "pier", {{"address", text_value("pier.strait.example")}}});
   ASSERT_TRUE(set) << problems.text();
-  EXPECT_EQ(revision::text_of(set->changes),
+  EXPECT_EQ(revision::changes_text(set->changes),
             "changed client pier; resolved: \"192.0.2.9\" -> \"192.0.2.10\"\n");
   EXPECT_FALSE(change({Do::set, "client", "pier", {{"address", text_value("nowhere.example")}}}));
   EXPECT_THAT(problems.text(), HasSubstr("host name 'nowhere.example': not known"));
@@ -270,10 +270,12 @@ TEST_F(PlanStoreTest, TokensAreFoundByTheirHashUntilTheyAreRevoked) {
   const revision::Token token{"wulan", Role::operator_, clock.now().wall, "local", std::nullopt};
   ASSERT_TRUE(store->add_token(token, hash, {}));
   EXPECT_EQ(store->add_token(token, revision::sha256(view_of("other")), {}).error().code, Errc::conflict);
-  EXPECT_EQ((*store->token_with(hash))->role, Role::operator_);
-  EXPECT_FALSE(*store->token_with(revision::sha256(view_of("tokem"))));
+  const auto in_force = store->tokens_in_force();
+  ASSERT_EQ(in_force->size(), 1U);
+  EXPECT_EQ(in_force->front().hash, hash);
+  EXPECT_EQ(in_force->front().token.role, Role::operator_);
   ASSERT_TRUE(store->revoke_token("wulan", clock.now().wall, {}));
-  EXPECT_FALSE(*store->token_with(hash));
+  EXPECT_TRUE(store->tokens_in_force()->empty());
   EXPECT_EQ(store->revoke_token("wulan", clock.now().wall, {}).error().code, Errc::not_found);
 }
 

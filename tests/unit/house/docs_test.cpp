@@ -1,5 +1,5 @@
 // What the documentation says of keys and commands is what the code's own tables say. To write it anew:
-// JEMBATAN_WRITE_DOCS=1 build/release/tests/jembatan_unit_tests --gtest_filter='Docs.*'
+// JEMBATAN_WRITE_DOCS=1 build/debug/tests/jembatan_host_tests --gtest_filter='Docs.*'
 #include <fmt/format.h>
 #include <gmock/gmock.h>
 #include <gtest/gtest.h>
@@ -13,9 +13,9 @@
 #include "condition/condition.h"
 #include "dictionary/read.h"
 #include "document/parse.h"
+#include "host/node_file.h"
 #include "plan/advice.h"
 #include "plan/read.h"
-#include "server/node_file.h"
 #include "support/packets.h"
 #include "support/process.h"
 
@@ -60,7 +60,7 @@ TEST(Docs, EveryKeyOfThePlanIsDescribed) {
 
 TEST(Docs, EveryKeyOfTheNodeFileIsDescribed) {
   std::string table = "| key | meaning |\n|---|---|\n";
-  for (const auto& [key, meaning] : server::node_key_meanings())
+  for (const auto& [key, meaning] : host::node_key_meanings())
     table += fmt::format("| `{}` | {} |\n", key, meaning);
   expect_page("node.md", with_table(support::read_file(kDocs / "node.md"), "node", table));
 }

@@ -5,7 +5,7 @@
 #include "base/clock.h"
 #include "base/random.h"
 
-namespace jembatan::server {
+namespace jembatan::host {
 
 class SystemClock final : public Clock {
  public:
@@ -22,4 +22,4 @@ class SystemRandom final : public Random {
   std::size_t used_ = 4096;
 };
 
-}  // namespace jembatan::server
+}  // namespace jembatan::host

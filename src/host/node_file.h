@@ -7,7 +7,7 @@
 #include "document/problems.h"
 #include "journal/entry.h"
 
-namespace jembatan::server {
+namespace jembatan::host {
 
 enum class LogFormat : std::uint8_t { text, json };
 
@@ -38,4 +38,4 @@ std::optional<NodeSettings> read_node_file(const std::filesystem::path& path, do
 /// Every key that a node file may have, for the reference: "listen.access", meaning.
 std::vector<std::pair<std::string, std::string_view>> node_key_meanings();
 
-}  // namespace jembatan::server
+}  // namespace jembatan::host

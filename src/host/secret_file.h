@@ -4,7 +4,7 @@
 #include "base/random.h"
 #include "base/secret.h"
 
-namespace jembatan::server {
+namespace jembatan::host {
 
 /// 32 random octets as hexadecimal digits: read from their file, which is made, readable by its owner alone,
 /// if it is not there.
@@ -12,4 +12,4 @@ namespace jembatan::server {
 ///   errors  Errc::io; Errc::not_allowed: others may read the file
 Result<Secret> open_secret_file(const std::filesystem::path& file, std::string_view what, Random& random);
 
-}  // namespace jembatan::server
+}  // namespace jembatan::host

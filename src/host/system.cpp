@@ -1,4 +1,4 @@
-#include "server/system.h"
+#include "host/system.h"
 
 #include <sys/random.h>
 
@@ -6,7 +6,7 @@
 #include <cerrno>
 #include <system_error>
 
-namespace jembatan::server {
+namespace jembatan::host {
 
 void SystemRandom::fill(OctetSpan out) {
   while (!out.empty()) {
@@ -26,4 +26,4 @@ void SystemRandom::fill(OctetSpan out) {
   }
 }
 
-}  // namespace jembatan::server
+}  // namespace jembatan::host

@@ -1,4 +1,4 @@
-#include "server/node_file.h"
+#include "host/node_file.h"
 
 #include <fmt/format.h>
 
@@ -9,7 +9,7 @@
 #include "document/parse.h"
 #include "document/reading.h"
 
-namespace jembatan::server {
+namespace jembatan::host {
 namespace {
 
 using namespace std::chrono_literals;
@@ -218,4 +218,4 @@ std::vector<std::pair<std::string, std::string_view>> node_key_meanings() {
   return out;
 }
 
-}  // namespace jembatan::server
+}  // namespace jembatan::host

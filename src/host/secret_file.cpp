@@ -1,4 +1,4 @@
-#include "server/secret_file.h"
+#include "host/secret_file.h"
 
 #include <fcntl.h>
 #include <fmt/format.h>
@@ -11,7 +11,7 @@
 #include "base/text.h"
 #include "document/parse.h"
 
-namespace jembatan::server {
+namespace jembatan::host {
 namespace {
 
 constexpr std::size_t kOctets = 32;
@@ -57,4 +57,4 @@ Result<Secret> open_secret_file(const std::filesystem::path& path, std::string_v
   return Secret(trim(*text));
 }
 
-}  // namespace jembatan::server
+}  // namespace jembatan::host
