@@ -36,18 +36,13 @@ void note_resolved(Value& table, const plan::Plan& plan) {
     document::set_entry(table, "resolved", document::text_value(client->address.address.text()));
 }
 
-// Each object that is about to change in a file of its own, so that a mistake is shown where it was made.
-std::vector<plan::SourceFile> files_apart(const Objects& objects, const std::vector<Edit>& edits) {
-  Objects rest = objects;
-  std::vector<plan::SourceFile> apart;
+// What problems call the objects that are about to change, where they came from somewhere.
+std::map<const Object*, std::string> places_of(const Objects& objects, const std::vector<Edit>& edits) {
+  std::map<const Object*, std::string> out;
   for (const Edit& edit : edits) {
     const Object* object = objects.find(edit.kind, edit.name);
-    if (object == nullptr || object->kind == kDictionary || !rest.remove(edit.kind, edit.name)) continue;
-    apart.push_back(
-        {edit.place.empty() ? fmt::format("{} '{}'", edit.kind, edit.name) : edit.place, object->text});
+    if (object != nullptr && !edit.place.empty()) out[object] = edit.place;
   }
-  auto out = files_of(rest);
-  out.insert(out.end(), apart.begin(), apart.end());
   return out;
 }
 
@@ -157,7 +152,7 @@ Result<Applied> Keeper::load(document::Problems& problems) {
   out.revision = *newest;
   auto objects = archive_.objects(*newest);
   if (!objects) return objects.error();
-  out.plan = plan::read(files_of(*objects), with_kept({}, nullptr), problems);
+  out.plan = plan::read(sources_of(*objects), with_kept({}, nullptr), problems);
   if (!out.plan) return plan_errors(problems);
   return out;
 }
@@ -212,7 +207,7 @@ Result<Applied> Keeper::change(const std::vector<Edit>& edits, plan::Outside out
     sealed.rank = object->rank;
     after.put(std::move(sealed));
   }
-  auto plan = plan::read(files_apart(after, edits), outside, problems);
+  auto plan = plan::read(sources_of(after, places_of(after, edits)), outside, problems);
   if (!plan) return plan_errors(problems);
   for (const Edit& edit : edits) {
     const Object* object = after.find(edit.kind, edit.name);
@@ -240,7 +235,7 @@ Result<Applied> Keeper::restore(std::uint64_t revision, const Wish& wish, WallTi
   auto after = archive_.objects(revision);
   if (!before) return before.error();
   if (!after) return after.error();
-  auto plan = plan::read(files_of(*after), with_kept({}, nullptr), problems);
+  auto plan = plan::read(sources_of(*after), with_kept({}, nullptr), problems);
   if (!plan) return plan_errors(problems);
   Commit commit;
   commit.revision.at = now;

@@ -86,8 +86,13 @@ std::vector<const Object*> Objects::list(std::string_view kind) const {
   for (const auto& [key, object] : by_key_) {
     if (kind.empty() || object.kind == kind) out.push_back(&object);
   }
-  std::stable_sort(out.begin(), out.end(),
-                   [](const Object* a, const Object* b) { return a->kind == b->kind && a->rank < b->rank; });
+  // They come kind by kind: within each, rules by rank.
+  for (auto begin = out.begin(); begin != out.end();) {
+    const auto end =
+        std::find_if(begin, out.end(), [&](const Object* o) { return o->kind != (*begin)->kind; });
+    std::stable_sort(begin, end, [](const Object* a, const Object* b) { return a->rank < b->rank; });
+    begin = end;
+  }
   return out;
 }
 
@@ -130,6 +135,19 @@ Value table_of(const Object& object) {
   if (!file || file->root.entries.empty()) return {};
   const Value& section = file->root.entries.front().value;
   return section.items.empty() ? section : section.items.front();
+}
+
+std::vector<plan::SourceFile> sources_of(const Objects& objects,
+                                         const std::map<const Object*, std::string>& places) {
+  std::vector<plan::SourceFile> out;
+  for (const Object* object : objects.list()) {
+    const auto place = places.find(object);
+    std::string name =
+        object->name.empty() ? object->kind : fmt::format("{} '{}'", object->kind, object->name);
+    if (object->kind == kDictionary) name = fmt::format("{}{}.toml", plan::kDictionaryFolder, object->name);
+    out.push_back({place == places.end() ? std::move(name) : place->second, object->text});
+  }
+  return out;
 }
 
 std::vector<plan::SourceFile> files_of(const Objects& objects) {

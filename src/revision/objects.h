@@ -61,6 +61,12 @@ document::Value table_of(const Object& object);
 /// Rules are numbered with room between them, so that one can move without the others.
 inline constexpr std::int64_t kRankStep = 1 << 20;
 
+/// The objects as they are read: in their order, each by itself and called by its kind and name ("access
+/// 'night shift'"), so that a mistake is shown where it was made, and what is in force has one order.
+///   places  other names of some of them
+std::vector<plan::SourceFile> sources_of(const Objects& objects,
+                                         const std::map<const Object*, std::string>& places = {});
+
 /// The objects as the files of a folder: "clients.toml", …, "dictionaries/strait.toml".
 std::vector<plan::SourceFile> files_of(const Objects& objects);
 
