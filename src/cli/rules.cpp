@@ -119,6 +119,14 @@ Command move_command(const Listing& listing) {
           }};
 }
 
+// Most requests come with one; not those that bring another credential, or ask to be authorized alone.
+bool wants_password(OctetView octets) {
+  constexpr std::uint32_t kAuthorizeOnly = 17;  // RFC 5176 §3.2
+  const auto packet = wire::PacketView::parse(octets);
+  return packet && decide::proves_nothing(*packet) &&
+         wire::number_in(packet->find(wire::AttributeType::service_type)) != kAuthorizeOnly;
+}
+
 // A request as it would come, without a password; nothing is sent anywhere.
 Result<Octets> request_of(const Arguments& arguments, const dictionary::Catalogue& names) {
   const bool accounting = arguments.has("--accounting");
@@ -126,10 +134,6 @@ Result<Octets> request_of(const Arguments& arguments, const dictionary::Catalogu
   Status added;
   if (arguments.has("--user"))
     added = packet.add(wire::AttributeType::user_name, std::string_view(arguments.get("--user")));
-  if (added && !accounting && !arguments.has("--no-password")) {
-    const Octets hidden(16);
-    added = packet.add(wire::AttributeType::user_password, OctetView(hidden));
-  }
   for (const std::string& given : arguments.positionals()) {
     const std::size_t equals = given.find('=');
     if (equals == std::string::npos)
@@ -138,6 +142,10 @@ Result<Octets> request_of(const Arguments& arguments, const dictionary::Catalogu
     const auto octets = dictionary::encode(names, given.substr(0, equals), given.substr(equals + 1));
     if (!octets) return octets.error();
     if (added) added = packet.add_encoded(*octets);
+  }
+  if (added && !accounting && !arguments.has("--no-password") && wants_password(packet.finish())) {
+    const Octets hidden(16);
+    added = packet.add(wire::AttributeType::user_password, OctetView(hidden));
   }
   if (!added) return added.error();
   const OctetSpan octets = packet.finish();

@@ -48,10 +48,11 @@ class Composing {
 }  // namespace
 
 Octets compose_reply(const plan::Plan& plan, const condition::Facts& facts, const plan::User* user,
-                     const plan::AccessRule* rule, std::vector<ReplyPart>* parts) {
+                     const plan::AccessRule* rule, wire::Code code, std::vector<ReplyPart>* parts) {
   Composing composing(facts, parts);
   if (user != nullptr) composing.take(user->reply, ReplyPart::From::user, user->name);
-  if (rule == nullptr) return composing.result();
+  const bool permits = code != wire::Code::access_reject;
+  if (rule == nullptr || rule->permit != permits) return composing.result();
   composing.take(rule->reply, ReplyPart::From::rule, rule->name);
   for (const std::size_t set : rule->also)
     composing.take(plan.reply_sets[set].reply, ReplyPart::From::set, plan.reply_sets[set].name);

@@ -15,10 +15,11 @@ struct ReplyPart {
 
 /// The attributes of the Access-Accept: the user's own, then those of the rule that the user does not have,
 /// then those of its reply sets that are not there yet, then the rule's Reply-Message. Attributes whose
-/// places cannot be filled in are left out. For an Access-Reject: without user.
+/// places cannot be filled in are left out. Of an Access-Reject: what a rule that denies has (its plan
+/// was checked: RFC 2865 §5.44).
 ///   parts  if given: what they come from, in their order
 Octets compose_reply(const plan::Plan& plan, const condition::Facts& facts, const plan::User* user,
-                     const plan::AccessRule* rule, std::vector<ReplyPart>* parts = nullptr);
+                     const plan::AccessRule* rule, wire::Code code, std::vector<ReplyPart>* parts = nullptr);
 
 /// A Reply-Message (RFC 2865 §5.18) as an encoded attribute; nothing for an empty text.
 Octets reply_message(std::string_view text);

@@ -14,9 +14,6 @@ using wire::AttributeType;
 
 namespace {
 
-constexpr std::uint32_t kAuthorizeOnly = 17;  // RFC 5176 §3.2
-constexpr std::uint32_t kMicrosoft = 311;     // RFC 2548
-
 // RFC 3579 §2.1: User-Name says the same as the identity; where it is missing, that takes its place.
 void find_name(const wire::PacketView& packet, Way& way) {
   way.name = wire::text_in(packet.find(AttributeType::user_name));
@@ -33,7 +30,7 @@ identity::Name split_name(const plan::Plan& plan, Way& way) {
     way.form = i;
     return *parts;
   }
-  return {std::string_view(way.name).substr(0, way.name.size() - (way.name.ends_with('@') ? 1 : 0)), {}, {}};
+  return {way.name, {}, {}};
 }
 
 // The way of a decorated name leads over another realm, unless that one is here: then it goes on to its own.
@@ -61,8 +58,18 @@ void follow_alias(Way& way) {
   }
 }
 
+// "alice@" is not "alice": a realm was begun and is missing (RFC 7542 §2.2).
+bool half_a_name(const Way& way) {
+  return way.realm.empty() && way.name.ends_with('@');
+}
+
 // What the realm table says, when no route has decided.
 void by_realm(const plan::Plan& plan, Way& way) {
+  if (half_a_name(way)) {
+    way.destination = {};
+    way.because = "the name ends in '@', and no realm follows (RFC 7542 §2.2)";
+    return;
+  }
   if (way.realm.empty()) {
     way.destination = plan.realm_default.missing;
     way.because = way.full_name.empty() ? "no User-Name" : "the name has no realm";
@@ -91,39 +98,6 @@ bool accepts(const plan::AccessRule& rule, std::string_view method) {
 
 }  // namespace
 
-std::optional<OctetView> find_microsoft(const wire::PacketView& packet, MicrosoftType type) {
-  for (const wire::Attribute attribute : packet.attributes()) {
-    const OctetView value = attribute.value;
-    if (attribute.type != AttributeType::vendor_specific || value.size() < 6 ||
-        load32(value.data()) != kMicrosoft)
-      continue;
-    for (OctetView inside = value.subspan(4);
-         inside.size() >= 2 && inside[1] >= 2 && inside[1] <= inside.size();
-         inside = inside.subspan(inside[1])) {
-      if (inside[0] == static_cast<std::uint8_t>(type)) return inside.subspan(2, inside[1] - 2U);
-    }
-  }
-  return std::nullopt;
-}
-
-std::string_view method_of(const wire::PacketView& packet) {
-  if (packet.find(AttributeType::eap_message)) return "eap";
-  if (packet.find(AttributeType::user_password)) return "pap";
-  if (packet.find(AttributeType::chap_password)) return "chap";
-  if (find_microsoft(packet, MicrosoftType::response_2)) return "mschapv2";
-  if (find_microsoft(packet, MicrosoftType::change_version_2)) return "mschapv2";
-  for (const MicrosoftType type :
-       {MicrosoftType::response_1, MicrosoftType::change_1, MicrosoftType::change_2}) {
-    if (find_microsoft(packet, type)) return "mschap";
-  }
-  return "none";
-}
-
-bool proves_nothing(const wire::PacketView& packet) {
-  return method_of(packet) == "none" ||
-         wire::number_in(packet.find(AttributeType::service_type)) == kAuthorizeOnly;
-}
-
 condition::Facts facts_of(const Request& request, const Way& way, const plan::User* user) {
   condition::Facts out;
   out.packet = &request.packet;
@@ -149,7 +123,7 @@ Way identify(const Request& request) {
   way.user = parts.user;
   way.realm = parts.realm;
   if (!parts.via.empty()) follow_decoration(plan, parts, way);
-  if (way.realm.empty() && !way.user.empty() && !plan.realm_default.assume.empty())
+  if (way.realm.empty() && !way.user.empty() && !half_a_name(way) && !plan.realm_default.assume.empty())
     take_realm(way, plan.realm_default.assume);
   if (!way.realm.empty()) way.entry = plan.realm_named(way.realm);
   if (way.entry != nullptr && !way.entry->aliases.empty()) follow_alias(way);
@@ -185,8 +159,16 @@ std::string_view why_shut_out(const plan::User& user, const Request& request) {
   if (user.valid_until && now >= *user.valid_until) return "the user has expired";
   const auto& clients = user.clients;
   if (!clients.empty() && std::find(clients.begin(), clients.end(), request.client.name) == clients.end())
-    return "the user may not come from this client";
+    return kNotFromHere;
   return {};
+}
+
+std::string detail_of(const Admission& admission, std::string_view method) {
+  if (admission.rule == nullptr) return {};
+  const plan::AccessRule& rule = *admission.rule;
+  if (!rule.permit || accepts(rule, method)) return rule.name;
+  return fmt::format("'{}' accepts {}; the request used {}", rule.name, fmt::join(rule.methods, ", "),
+                     method);
 }
 
 Admission admit(const Request& request, const Way& way, const Candidate& candidate, Trail* trail) {

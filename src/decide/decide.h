@@ -2,6 +2,7 @@
 // What a request is, where it is handled, who may come in and with what: pure functions of the request and
 // the plan, which leave a trail. The server, `explain` and the journal call the same ones.
 #include "condition/facts.h"
+#include "decide/credential.h"
 #include "plan/plan.h"
 
 namespace jembatan::decide {
@@ -49,6 +50,10 @@ Way identify(const Request& request);
 ///   trail  if given: gets the rules that were looked at
 Way find_way(const Request& request, Trail* trail = nullptr);
 
+/// Reasons that others ask for.
+inline constexpr std::string_view kNotFromHere = "the user may not come from this client";
+inline constexpr std::string_view kNotAnswered = "the method is not answered here: PAP, CHAP and MS-CHAP are";
+
 /// Why a user cannot sign in at all now, whatever the password: a literal; empty if nothing stands against
 /// it.
 std::string_view why_shut_out(const plan::User& user, const Request& request);
@@ -59,34 +64,17 @@ struct Candidate {
   plan::Proof proof = plan::Proof::password;
 };
 
-/// True for a request in which nobody proves anything: the client has, or it asks for what the user may do
-/// alone (Service-Type Authorize-Only, RFC 5176 §3.2).
-bool proves_nothing(const wire::PacketView& packet);
-
 /// Whether the candidate may come in, and with what.
 struct Admission {
   bool permit = false;
   const plan::AccessRule* rule = nullptr;  ///< that decided; null: none matched, or the plan has none
   std::string_view because;                ///< a literal
 };
+/// What the reason is about: the rule's name; where its methods decided, both sides.
+std::string detail_of(const Admission& admission, std::string_view method);
 Admission admit(const Request& request, const Way& way, const Candidate& candidate, Trail* trail = nullptr);
 
 /// What a condition is evaluated over.
 condition::Facts facts_of(const Request& request, const Way& way, const plan::User* user);
-
-/// Attributes of RFC 2548 that methods look at.
-enum class MicrosoftType : std::uint8_t {
-  response_1 = 1,
-  change_1 = 3,
-  change_2 = 4,
-  challenge = 11,
-  response_2 = 25,
-  change_version_2 = 27,
-};
-/// The value of the first of that type.
-std::optional<OctetView> find_microsoft(const wire::PacketView& packet, MicrosoftType type);
-
-/// "pap", "chap", "mschap", "mschapv2", "eap", or "none" if the request proves nothing.
-std::string_view method_of(const wire::PacketView& packet);
 
 }  // namespace jembatan::decide

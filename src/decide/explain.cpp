@@ -30,6 +30,10 @@ class Explainer {
 
   Explanation run() {
     client_line();
+    if (!received_.client.enabled) {
+      end(Outcome::drop, "dropped: the client is switched off (client-off)");
+      return std::move(out_);
+    }
     if (const auto edited = edit(EditPoint::received, received_facts())) {
       octets_ = *edited;
       edited_.emplace(*wire::PacketView::parse(octets_));
@@ -111,6 +115,9 @@ class Explainer {
 
   void decide(const Request& request) {
     const std::string why = reason(way_.because, way_.route == nullptr ? nullptr : &way_.route->name);
+    const std::string problem = credential_of(request.packet).problem;
+    if (!problem.empty() && way_.destination.handling != Handling::ignore)
+      return refuse(request, "the request contradicts itself: " + problem);
     switch (way_.destination.handling) {
       case Handling::forward: {
         const std::string& group = plan_.groups[way_.destination.group].name;
@@ -137,40 +144,47 @@ class Explainer {
   }
 
   void prove(const Request& request) {
+    const std::string_view method = method_of(request.packet);
     const plan::User* user = plan_.user_named(way_.full_name);
-    Candidate candidate{user, proves_nothing(request.packet) ? plan::Proof::client : plan::Proof::password};
-    if (user == nullptr) no_user();
-    if (user == nullptr && candidate.proof == plan::Proof::password)
-      return refuse(request, "no such user here", nullptr);
-    if (user != nullptr) {
-      if (const auto because = why_shut_out(*user, request); !because.empty())
-        return refuse(request, because, nullptr);
-    }
-    const bool unsigned_one = known_.from && !request.packet.find(wire::AttributeType::message_authenticator);
-    if (candidate.proof == plan::Proof::client) {
-      if (unsigned_one)
-        return refuse(request, "a request that proves nothing must carry Message-Authenticator", nullptr);
+    if (method == "none") {
       say("proof: the request proves nothing: access rules with proof = client may let it in");
-    } else {
-      const std::string_view method = method_of(request.packet);
-      if (known_.assume == Assume::proven && !identity::can_prove(user->password.form(), method)) {
-        say(fmt::format("password: what is kept of it proves {}, not {}",
-                        join(names_of(identity::methods_of(user->password.form())), ", "), method));
-        return refuse(request, "the method cannot be proved here", nullptr);
-      }
-      say(fmt::format("password: {}", known_.said));
-      if (known_.assume == Assume::refused) return refuse(request, known_.because, nullptr);
+      if (user == nullptr) no_user();
+      const auto because = user == nullptr ? "" : why_shut_out(*user, request);
+      if (!because.empty()) return refuse(request, because);
+      return admit_or_refuse(request, {user, plan::Proof::client});
     }
-    const Admission admission = admit(request, way_, candidate, &trail_);
-    trail_lines(request, user);
-    if (!admission.permit) return refuse(request, admission.because, admission.rule);
-    const Octets reply = composed(request, user, admission.rule);
-    replied(request, wire::Code::access_accept, reply);
-    end(Outcome::accept, "accepted: " + reason(admission.because, name_of_rule(admission.rule)));
+    if (!answered_here(method)) {
+      say(fmt::format("method: {}", method));
+      return refuse(request, fmt::format("{} ({})", kNotAnswered, method));
+    }
+    if (user == nullptr) {
+      no_user();
+      return refuse(request, known_.assume == Assume::refused ? known_.because : "no such user here");
+    }
+    if (known_.assume == Assume::proven && !identity::can_prove(user->password.form(), method)) {
+      say(fmt::format("password: what is kept of it proves {}, not {}",
+                      join(names_of(identity::methods_of(user->password.form())), ", "), method));
+      return refuse(request, "the method cannot be proved here");
+    }
+    say(fmt::format("password: {}", known_.said));
+    if (known_.assume == Assume::refused) return refuse(request, known_.because);
+    if (const auto because = why_shut_out(*user, request); !because.empty()) return refuse(request, because);
+    admit_or_refuse(request, {user});
   }
 
-  static const std::string* name_of_rule(const plan::AccessRule* rule) {
-    return rule == nullptr ? nullptr : &rule->name;
+  void admit_or_refuse(const Request& request, const Candidate& candidate) {
+    const Admission admission = admit(request, way_, candidate, &trail_);
+    trail_lines(request, candidate.user);
+    const std::string detail = detail_of(admission, method_of(request.packet));
+    const bool name_alone = admission.rule != nullptr && detail == admission.rule->name;
+    const std::string why = name_alone       ? reason(admission.because, &detail)
+                            : detail.empty() ? std::string(admission.because)
+                                             : fmt::format("{} ({})", admission.because, detail);
+    const wire::Code code = admission.permit ? wire::Code::access_accept : wire::Code::access_reject;
+    replied(request, code,
+            composed(request, admission.permit ? candidate.user : nullptr, admission.rule, code));
+    if (admission.permit) return end(Outcome::accept, "accepted: " + why);
+    end(Outcome::reject, "rejected: " + why);
   }
 
   void no_user() {
@@ -180,17 +194,17 @@ class Explainer {
                     quoted_names(names, way_.full_name)));
   }
 
-  void refuse(const Request& request, std::string_view because, const plan::AccessRule* rule) {
-    replied(request, wire::Code::access_reject,
-            rule == nullptr ? Octets{} : composed(request, nullptr, rule));
-    end(Outcome::reject, "rejected: " + reason(because, name_of_rule(rule)));
+  void refuse(const Request& request, std::string_view because) {
+    replied(request, wire::Code::access_reject, {});
+    end(Outcome::reject, fmt::format("rejected: {}", because));
   }
 
   // Each attribute of a reply, with where it comes from.
-  Octets composed(const Request& request, const plan::User* user, const plan::AccessRule* rule) {
+  Octets composed(const Request& request, const plan::User* user, const plan::AccessRule* rule,
+                  wire::Code code) {
     static constexpr std::string_view kOwners[] = {"user", "access rule", "reply set"};
     std::vector<ReplyPart> parts;
-    Octets out = compose_reply(plan_, facts_of(request, way_, user), user, rule, &parts);
+    Octets out = compose_reply(plan_, facts_of(request, way_, user), user, rule, code, &parts);
     for (const ReplyPart& part : parts) {
       const std::string from =
           fmt::format("{} '{}'", kOwners[static_cast<std::size_t>(part.from)], part.owner);
@@ -232,7 +246,7 @@ class Explainer {
 }  // namespace
 
 std::string_view name_of(Explanation::Outcome outcome) {
-  static constexpr std::string_view kNames[] = {"accept", "reject", "forward", "ignore", "record"};
+  static constexpr std::string_view kNames[] = {"accept", "reject", "forward", "ignore", "record", "drop"};
   return kNames[static_cast<std::size_t>(outcome)];
 }
 

@@ -19,7 +19,7 @@ struct Known {
 Known assumed(bool refused);
 
 struct Explanation {
-  enum class Outcome : std::uint8_t { accept, reject, forward, ignore, record } outcome{};
+  enum class Outcome : std::uint8_t { accept, reject, forward, ignore, record, drop } outcome{};
   std::string summary;             ///< "accepted: an access rule permits ('crew on deck')"
   std::vector<std::string> lines;  ///< each step, in its order, with what it looked at
 };

@@ -37,6 +37,8 @@ std::string_view not_genuine(const PacketView& reply, const wire::Authenticator&
     case wire::Signature::absent:
       break;
   }
+  if (reply.find(wire::AttributeType::eap_message))
+    return "EAP-Message without Message-Authenticator (RFC 3579 §3.1)";
   const bool required =
       server.message_authenticator == plan::SignatureRule::always && purpose == Purpose::access;
   return required ? "no Message-Authenticator, which the plan requires of this server" : std::string_view{};

@@ -8,6 +8,7 @@
 #include "decide/packet_edit.h"
 #include "engine/rehide.h"
 #include "wire/authenticator.h"
+#include "wire/eap.h"
 #include "wire/hidden.h"
 
 namespace jembatan::engine {
@@ -22,6 +23,13 @@ Outcome outcome_of(Code code) {
   return code == Code::access_challenge ? Outcome::challenged : Outcome::rejected;
 }
 
+bool holds_eap(OctetView attributes) {
+  for (std::size_t at = 0; at + 1 < attributes.size() && attributes[at + 1] >= 2; at += attributes[at + 1]) {
+    if (static_cast<AttributeType>(attributes[at]) == AttributeType::eap_message) return true;
+  }
+  return false;
+}
+
 std::chrono::microseconds since(const Now& arrived, const Now& now) {
   return std::chrono::duration_cast<std::chrono::microseconds>(now.steady - arrived.steady);
 }
@@ -34,7 +42,14 @@ Engine::Engine(Settings settings, Random& random, Counters& counters)
       counters_(counters),
       repeats_(settings_.most_repeats, settings_.keep_replies),
       pending_(settings_.most_pending),
-      crossings_(*this, random, counters, settings_.most_pending) {}
+      crossings_(*this, random, counters, settings_.most_pending),
+      slowdown_(settings_.slowdown),
+      loop_mark_(settings_.loop_mark) {
+  std::uint8_t seed[24];
+  random_.fill(seed);
+  if (!slowdown_) slowdown_ = std::make_shared<Slowdown>(load64(seed));
+  if (!loop_mark_) loop_mark_ = std::make_shared<const LoopMark>(Secret(text_of(OctetView(seed).subspan(8))));
+}
 
 void Engine::drop(const Datagram& in, const plan::Client* client, Ending ending, Now now, Actions& out) {
   counters_.ended(ending.outcome);
@@ -112,6 +127,8 @@ void Engine::reply(const Request& request, Code code, OctetView attributes, Endi
   wire::PacketBuilder packet(code, request.packet.identifier(), request.packet.authenticator());
   if (code != Code::accounting_response) (void)packet.add_message_authenticator();  // first: RFC 3579 §3.2
   Status built = packet.add_encoded(attributes);
+  if (built && code == Code::access_reject && !holds_eap(attributes))
+    built = packet.add_encoded(wire::eap_failure(request.packet));
   const HiddenWith with{request.secret(), request.packet.authenticator()};
   std::optional<Octets> changed;
   if (built && request.live->plan->has_edits[static_cast<std::size_t>(plan::EditPoint::replying)]) {
@@ -211,13 +228,14 @@ void Engine::on_proved(Ticket ticket, bool matches, Now now, Actions& out) {
   finish(ticket, now, out, [&](const Request& request, const Pending& pending) {
     const auto hidden = request.packet.find(AttributeType::user_password);
     auto typed = wire::reveal_password(hidden->value, request.packet.authenticator(), request.secret());
-    proved(request, *pending.user, matches, *typed);
+    proved(request, pending.user, matches && pending.user != nullptr, *typed);
     wipe(*typed);
   });
 }
 
 void Engine::on_overload(Ticket ticket, std::string_view because, Now now, Actions& out) {
-  finish(ticket, now, out, [&](const Request& request, const Pending&) {
+  finish(ticket, now, out, [&](const Request& request, const Pending& pending) {
+    if (request.packet.code() == Code::access_request) slowdown_->end(attempt_of(request, pending.user));
     no_reply(request, {Outcome::overloaded, because});
   });
 }
@@ -277,10 +295,7 @@ Status Engine::compose(Ticket owner, const plan::Server& server, const wire::Aut
     const Status added = out.add(AttributeType::chap_challenge, OctetView(packet.authenticator()));
     if (!added) return added;
   }
-  std::uint8_t state[8];  // ours, behind all others (RFC 2865 §5.33)
-  store32(state, owner.index);
-  store32(state + 4, owner.generation);
-  return out.add(AttributeType::proxy_state, OctetView(state));
+  return out.add(AttributeType::proxy_state, loop_mark_->make(owner));  // behind all others (RFC 2865 §5.33)
 }
 
 void Engine::on_reply(std::uint16_t lane, const Endpoint& from, OctetView octets, Now now, Actions& out) {

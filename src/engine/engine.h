@@ -2,6 +2,7 @@
 // The life of a request, without sockets: datagrams and time go in, what is to be done comes out.
 #include "decide/decide.h"
 #include "engine/crossings.h"
+#include "engine/loop_mark.h"
 #include "engine/rehide.h"
 #include "engine/repeats.h"
 #include "engine/slowdown.h"
@@ -29,7 +30,9 @@ struct Settings {
   Duration keep_replies{
       10000};  ///< how long a repeated request gets the same reply (RFC 5080 §2.2.2: 5 to 30 s)
   std::size_t most_pending = 16384;
-  PasswordWatch* watch = nullptr;  ///< null: nobody sees rejected passwords
+  PasswordWatch* watch = nullptr;                  ///< null: nobody sees rejected passwords
+  std::shared_ptr<Slowdown> slowdown = {};         ///< that of the node; null: one of its own
+  std::shared_ptr<const LoopMark> loop_mark = {};  ///< the same
 };
 
 /// One worker's share of the node. Everything here belongs to one thread; plans and healths are shared.
@@ -68,7 +71,7 @@ class Engine final : private Composer {
     const plan::Client* client = nullptr;
     plan::WhichSecret which_secret{};
     Repeats::Handle repeat;
-    const plan::User* user = nullptr;
+    const plan::User* user = nullptr;  ///< whose password is compared; null: there is no such user
     decide::Way way;
     std::vector<Mark> marks;
     std::vector<std::string> notes;  ///< of edits to the answer
@@ -107,7 +110,7 @@ class Engine final : private Composer {
   };
 
   // The steps, in the order of handle().
-  bool may_use(const plan::Client& client, std::uint16_t listener) const;
+  bool may_use(const plan::Client& client, std::uint16_t listener, const IpAddress& to) const;
   std::optional<plan::WhichSecret> verify(const wire::PacketView& packet, const plan::Client& client,
                                           const Datagram& in, Now now, Actions& out);
   void answer_status(const Request& request);
@@ -115,11 +118,16 @@ class Engine final : private Composer {
   void decide_edited(Request request);
   void decide_access(const Request& request);
   void prove(const Request& request);
-  void prove_password(const Request& request, const plan::User& user);
-  void proved(const Request& request, const plan::User& user, bool matches, OctetView typed);
-  void wrong_password(const Request& request, const plan::User& user, Ending ending, OctetView besides = {});
+  void prove_password(const Request& request, const plan::User* user);
+  static Slowdown::Attempt attempt_of(const Request& request, const plan::User* user);
+  void prove_typed(const Request& request, const plan::User* user);
+  void proved(const Request& request, const plan::User* user, bool matches, OctetView typed);
+  void right_password(const Request& request, const plan::User& user, OctetView besides = {});
+  void wrong_password(const Request& request, const plan::User* user, Ending ending, OctetView besides = {});
   void admit(const Request& request, const decide::Candidate& candidate, OctetView besides = {});
   void forward_access(const Request& request);
+  /// Why a request must not go on: it was here before, or has passed too many proxies; empty otherwise.
+  std::string loop_of(const Request& request) const;
   void record(const Request& request);
   /// Does the plan's edits at a point to a packet of this request; nothing if none was done.
   struct Edited {
@@ -158,7 +166,8 @@ class Engine final : private Composer {
   Slots<Pending> pending_;
   std::vector<Ticket> under_way_;  // every ticket of pending_, and ended ones; swept when it grows
   Crossings crossings_;
-  Slowdown slowdown_;
+  std::shared_ptr<Slowdown> slowdown_;
+  std::shared_ptr<const LoopMark> loop_mark_;
 };
 
 }  // namespace jembatan::engine

@@ -19,6 +19,13 @@ using wire::Code;
 using wire::PacketView;
 using wire::Signature;
 
+namespace {
+
+constexpr std::string_view kContradiction = "the request contradicts itself";
+constexpr std::string_view kWrongPassword = "wrong password";
+
+}  // namespace
+
 void Engine::handle(const Datagram& in, Now now, Actions& out) {
   counters_.received();
   const forward::LivePlanPtr& live = live_;  // one plan for the whole request
@@ -27,7 +34,7 @@ void Engine::handle(const Datagram& in, Now now, Actions& out) {
     return drop(in, nullptr, {Outcome::unknown_client, "nobody entered this address"}, now, out);
   if (!client->enabled)
     return drop(in, client, {Outcome::client_off, "the client is switched off"}, now, out);
-  if (!may_use(*client, in.listener))
+  if (!may_use(*client, in.listener, in.to))
     return drop(in, client, {Outcome::wrong_listener, "the client may not use this listener"}, now, out);
   const Result<PacketView> packet = PacketView::parse(in.octets);  // RFC 2865 §3
   if (!packet) {
@@ -37,7 +44,7 @@ void Engine::handle(const Datagram& in, Now now, Actions& out) {
   if (!which_secret) return;
   if (client->old_secret) live->activity_of(*client).verified(*which_secret, now.wall);
   const Repeats::Key key{in.from, in.listener, packet->identifier()};
-  const Repeats::Found before = repeats_.look(key, packet->authenticator(), now.steady);  // RFC 5080 §2.2.2
+  const Repeats::Found before = repeats_.look(key, packet->octets(), now.steady);  // RFC 5080 §2.2.2
   const Request request{*packet, in, live, *client, *which_secret, before.handle, now, now, out, *packet};
   switch (before.seen) {
     case Repeats::Seen::waiting:
@@ -57,12 +64,13 @@ void Engine::handle(const Datagram& in, Now now, Actions& out) {
   decide(request);
 }
 
-bool Engine::may_use(const plan::Client& client, std::uint16_t listener) const {
+bool Engine::may_use(const plan::Client& client, std::uint16_t listener, const IpAddress& to) const {
   if (client.listeners.empty()) return true;
   const Listening& here = settings_.listeners[listener];
   const std::string_view purpose = here.purpose == Purpose::access ? "access" : "accounting";
+  const std::string asked = Endpoint{to, here.at.port}.text();  // of a listener on all addresses
   return std::any_of(client.listeners.begin(), client.listeners.end(), [&](const std::string& allowed) {
-    return allowed == purpose || allowed == here.at.text();
+    return allowed == purpose || allowed == here.at.text() || allowed == asked;
   });
 }
 
@@ -107,6 +115,12 @@ std::optional<plan::WhichSecret> Engine::verify(const PacketView& packet, const 
   }
   // RFC 5997 §3 and RFC 3579 §3.1 demand it of Status-Server and of EAP, whatever the plan says.
   std::string_view because = "no Message-Authenticator, which is required of this client";
+  if (!status && decide::proves_nothing(packet)) {
+    drop(in, &client,
+         {Outcome::unsigned_request, "neither a credential nor Message-Authenticator (RFC 3579 §3.3)"}, now,
+         out);
+    return std::nullopt;
+  }
   if (!status && client.message_authenticator == plan::SignatureRule::if_present &&
       !packet.find(AttributeType::eap_message)) {
     // Replies can be forged for somebody who may put octets of his own choice in front of what is signed: a
@@ -144,75 +158,87 @@ void Engine::decide_access(const Request& request) {
   const decide::Way& way = *request.way;
   // Of a route its name; of the realm table the realm that led there.
   const std::string about = way.route != nullptr ? way.route->name : way.realm;
+  if (way.destination.handling == plan::Handling::ignore)
+    return no_reply(request, {Outcome::ignored, way.because, about});
+  if (std::string problem = decide::credential_of(request.packet).problem; !problem.empty())
+    return reply(request, Code::access_reject, {}, {Outcome::rejected, kContradiction, std::move(problem)});
   switch (way.destination.handling) {
     case plan::Handling::here:
       return prove(request);
     case plan::Handling::forward:
       return forward_access(request);
-    case plan::Handling::ignore:
-      return no_reply(request, {Outcome::ignored, way.because, about});
-    case plan::Handling::refuse:
+    default:
       return reply(request, Code::access_reject,
                    way.route != nullptr ? decide::reply_message(way.route->message) : Octets{},
                    {Outcome::rejected, way.because, about});
   }
 }
 
+// The method comes first: of one that is not answered here, the user does not matter.
 void Engine::prove(const Request& request) {
+  const std::string_view method = decide::method_of(request.packet);
   const plan::User* user = request.live->plan->user_named(request.way->full_name);
-  const auto refuse = [&](std::string_view because) {
-    reply(request, Code::access_reject, {}, {Outcome::rejected, because});
-  };
-  const bool unproved = decide::proves_nothing(request.packet);
-  if (user == nullptr && !unproved) return refuse("no such user here");
-  if (user != nullptr) {
-    if (const auto because = decide::why_shut_out(*user, request.asked()); !because.empty())
-      return refuse(because);
+  if (method == "none") {
+    const auto because = user == nullptr ? "" : decide::why_shut_out(*user, request.asked());
+    if (because.empty()) return admit(request, {user, plan::Proof::client});
+    return reply(request, Code::access_reject, {}, {Outcome::rejected, because});
   }
-  if (!unproved) return prove_password(request, *user);
-  if (!request.packet.find(AttributeType::message_authenticator))
-    return refuse("a request that proves nothing must carry Message-Authenticator");
-  admit(request, {user, plan::Proof::client});
+  if (decide::answered_here(method)) return prove_password(request, user);
+  reply(request, Code::access_reject, {},
+        {Outcome::rejected, decide::kNotAnswered, std::string(method), "", decide::Assume::refused});
 }
 
-void Engine::prove_password(const Request& request, const plan::User& user) {
-  const auto refuse = [&](std::string_view because, std::string detail = {}) {
-    reply(request, Code::access_reject, {},
-          {Outcome::rejected, because, std::move(detail), "", decide::Assume::refused});
-  };
-  if (const auto wait = slowdown_.wait(user, request.client, request.now.steady))
-    return refuse("too many wrong passwords in a row", "looked at again in " + jembatan::text_of(*wait));
-  if (const auto challenged =
-          prove_challenge(request.packet, {user, request.way->user}, request.secret(), random_)) {
-    if (!challenged->right)
-      return wrong_password(request, user, {Outcome::rejected, challenged->because}, challenged->reject);
-    slowdown_.right(user, request.client);
-    return admit(request, {&user}, challenged->accept);
+Slowdown::Attempt Engine::attempt_of(const Request& request, const plan::User* user) {
+  return {user == nullptr ? std::string_view(request.way->full_name) : std::string_view(user->name),
+          request.client.name, text_in(request.packet.find(AttributeType::calling_station_id))};
+}
+
+void Engine::prove_password(const Request& request, const plan::User* user) {
+  const auto& limits = request.live->plan->sign_in;
+  if (const auto wait = slowdown_->wait(attempt_of(request, user), limits, request.now.steady)) {
+    return reply(request, Code::access_reject, {},
+                 {Outcome::rejected, "too many wrong passwords in a row",
+                  "looked at again in " + jembatan::text_of(*wait), "", decide::Assume::refused});
   }
+  const auto challenged =
+      prove_challenge(request.packet, {user, request.way->user}, request.secret(), random_);
+  if (!challenged) return prove_typed(request, user);
+  if (challenged->right) return right_password(request, *user, challenged->accept);
+  wrong_password(request, user, {Outcome::rejected, challenged->because}, challenged->reject);
+}
+
+// An unknown user takes as long as one whose password is hashed, if the plan has such users.
+void Engine::prove_typed(const Request& request, const plan::User* user) {
+  const plan::Plan& plan = *request.live->plan;
   const auto hidden = request.packet.find(AttributeType::user_password);
-  if (!hidden) return refuse("the method cannot be proved here: PAP, CHAP and MS-CHAP can");
   auto typed = wire::reveal_password(hidden->value, request.packet.authenticator(), request.secret());
   if (!typed)
     return no_reply(request, {Outcome::malformed, "User-Password cannot be opened", typed.error().text, "",
                               decide::Assume::refused});
-  if (!user.password.slow()) {
-    proved(request, user, user.password.matches(*typed), *typed);
+  const identity::StoredPassword* stored = user != nullptr ? &user->password : plan.slow_password();
+  if (stored == nullptr || !stored->slow()) {
+    proved(request, user, user != nullptr && stored->matches(*typed), *typed);
+  } else if (const auto wait =
+                 slowdown_->begin(attempt_of(request, user), plan.sign_in, request.now.steady)) {
+    reply(request, Code::access_reject, {},
+          {Outcome::rejected, "too many passwords of this user are being compared",
+           "looked at again in " + jembatan::text_of(*wait), "", decide::Assume::refused});
   } else {
     const Ticket ticket = keep(request);
     if (Pending* pending = pending_.get(ticket)) {
-      pending->user = &user;
-      request.out.proofs.push_back({ticket, request.live->plan, &user.password, Secret(text_of(*typed))});
+      pending->user = user;
+      request.out.proofs.push_back({ticket, request.live->plan, stored, Secret(text_of(*typed))});
+    } else {
+      slowdown_->end(attempt_of(request, user));
     }
   }
   wipe(*typed);
 }
 
-void Engine::proved(const Request& request, const plan::User& user, bool matches, OctetView typed) {
-  if (matches) {
-    slowdown_.right(user, request.client);
-    return admit(request, {&user});
-  }
-  Ending ending{Outcome::rejected, "wrong password", std::string(identity::shape_hint(typed, user.password))};
+void Engine::proved(const Request& request, const plan::User* user, bool matches, OctetView typed) {
+  if (matches) return right_password(request, *user);
+  Ending ending{Outcome::rejected, user == nullptr ? kNoUser : kWrongPassword};
+  if (user != nullptr) ending.detail = identity::shape_hint(typed, user->password);
   if (wire::looks_unreadable(typed)) {
     ending.because = "wrong password: it is unreadable with this client's secret, which very likely differs";
     ending.detail.clear();
@@ -220,9 +246,28 @@ void Engine::proved(const Request& request, const plan::User& user, bool matches
   wrong_password(request, user, std::move(ending));
 }
 
-void Engine::wrong_password(const Request& request, const plan::User& user, Ending ending,
+// Whoever knows the password may be told why it does not help.
+void Engine::right_password(const Request& request, const plan::User& user, OctetView besides) {
+  slowdown_->right(attempt_of(request, &user));
+  const auto because = decide::why_shut_out(user, request.asked());
+  if (because.empty()) return admit(request, {&user}, besides);
+  const bool from_elsewhere = because == decide::kNotFromHere;
+  reply(request, Code::access_reject, challenge_refusal(request.packet, from_elsewhere, random_),
+        {Outcome::rejected, because});
+}
+
+void Engine::wrong_password(const Request& request, const plan::User* user, Ending ending,
                             OctetView besides) {
-  slowdown_.wrong(user, request.client, request.live->plan->sign_in, request.now.steady);
+  const auto attempt = attempt_of(request, user);
+  // What is unreadable and unsigned could come from anybody.
+  const auto hidden = request.packet.find(AttributeType::user_password);
+  const bool counts = request.packet.find(AttributeType::message_authenticator).has_value() || !hidden ||
+                      ending.because == kNoUser || ending.because == kWrongPassword;
+  if (counts) {
+    slowdown_->wrong(attempt, request.live->plan->sign_in, request.now.steady);
+  } else {
+    slowdown_->end(attempt);
+  }
   ending.assume = decide::Assume::refused;
   reply(request, Code::access_reject, besides, std::move(ending));
 }
@@ -232,16 +277,36 @@ void Engine::wrong_password(const Request& request, const plan::User& user, Endi
 void Engine::admit(const Request& request, const decide::Candidate& candidate, OctetView besides) {
   const decide::Request asked = request.asked();
   const decide::Admission admission = decide::admit(asked, *request.way, candidate);
-  const std::string rule = admission.rule != nullptr ? admission.rule->name : "";
   const plan::User* user = admission.permit ? candidate.user : nullptr;
   const condition::Facts facts = decide::facts_of(asked, *request.way, candidate.user);
-  Octets attributes = decide::compose_reply(asked.plan, facts, user, admission.rule);
+  const Code code = admission.permit ? Code::access_accept : Code::access_reject;
+  Octets attributes = decide::compose_reply(asked.plan, facts, user, admission.rule, code);
   if (admission.permit) append(attributes, besides);
-  reply(request, admission.permit ? Code::access_accept : Code::access_reject, attributes,
-        {admission.permit ? Outcome::accepted : Outcome::rejected, admission.because, rule});
+  reply(request, code, attributes,
+        {admission.permit ? Outcome::accepted : Outcome::rejected, admission.because,
+         decide::detail_of(admission, facts.method)});
 }
 
+std::string Engine::loop_of(const Request& request) const {
+  std::size_t hops = 0;
+  for (const wire::Attribute attribute : request.received.attributes()) {
+    if (attribute.type != AttributeType::proxy_state) continue;
+    ++hops;
+    if (!loop_mark_->is_ours(attribute.value)) continue;
+    return fmt::format(
+        "realm '{}' leads to group '{}' here, and from there back to this node by way of client '{}'",
+        escaped(request.way->realm), request.live->plan->groups[request.way->destination.group].name,
+        request.client.name);
+  }
+  if (hops < request.live->plan->realm_default.most_hops) return {};
+  return fmt::format("it has passed {} proxies, and most_hops is {}", hops,
+                     request.live->plan->realm_default.most_hops);
+}
+
+// A loop is answered: whoever sent it on to us must not take us for dead.
 void Engine::forward_access(const Request& request) {
+  if (std::string way = loop_of(request); !way.empty())
+    return reply(request, Code::access_reject, {}, {Outcome::loop, "forwarded in a circle", std::move(way)});
   const Ticket ticket = keep(request);
   Pending* pending = pending_.get(ticket);
   if (pending == nullptr) return;

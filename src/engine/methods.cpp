@@ -24,7 +24,9 @@ constexpr std::uint8_t kEncryptionTypes = 8;
 constexpr std::uint8_t kSendKey = 16;
 constexpr std::uint8_t kReceiveKey = 17;
 constexpr std::uint8_t kSuccess2 = 26;
-constexpr int kWrong = 691;            // ERROR_AUTHENTICATION_FAILURE (RFC 2759 §6)
+constexpr int kDisabled = 647;         // ERROR_ACCT_DISABLED (RFC 2759 §6)
+constexpr int kNotFromThere = 649;     // ERROR_NO_DIALIN_PERMISSION
+constexpr int kWrong = 691;            // ERROR_AUTHENTICATION_FAILURE
 constexpr int kChangeRefused = 709;    // ERROR_CHANGING_PASSWORD
 constexpr std::size_t kResponse = 50;  // RFC 2548 §2.1.3, §2.3.2: ident, flags, challenges, response
 
@@ -158,8 +160,12 @@ Challenged version_2(const PacketView& packet, const Microsoft& given, const NtH
 std::optional<Challenged> prove_challenge(const PacketView& packet, const Claimed& claimed,
                                           const wire::SharedSecret& secret, Random& random) {
   using decide::MicrosoftType;
-  if (const auto given = packet.find(AttributeType::chap_password))
-    return chap(packet, claimed.user, given->value);
+  if (const auto given = packet.find(AttributeType::chap_password)) {
+    if (claimed.user != nullptr) return chap(packet, *claimed.user, given->value);
+    Challenged out;
+    out.because = kNoUser;
+    return out;
+  }
   for (const MicrosoftType change :
        {MicrosoftType::change_1, MicrosoftType::change_2, MicrosoftType::change_version_2}) {
     const auto asked = decide::find_microsoft(packet, change);
@@ -175,10 +181,22 @@ std::optional<Challenged> prove_challenge(const PacketView& packet, const Claime
   if (!first && !second) return std::nullopt;
   const auto challenge = decide::find_microsoft(packet, MicrosoftType::challenge);
   const Microsoft given{challenge.value_or(OctetView{}), second ? *second : *first, claimed.name};
-  const auto hash = nt_hash_of(claimed.user.password);
+  if (claimed.user == nullptr) return refused(given, kNoUser, random);
+  const auto hash = nt_hash_of(claimed.user->password);
   if (!hash)
     return refused(given, "MS-CHAP needs the password or its NT hash, and another hash is kept", random);
   return second ? version_2(packet, given, *hash, secret, random) : version_1(given, *hash, random);
+}
+
+Octets challenge_refusal(const PacketView& packet, bool from_elsewhere, Random& random) {
+  using decide::MicrosoftType;
+  for (const MicrosoftType type : {MicrosoftType::response_2, MicrosoftType::response_1}) {
+    const auto given = decide::find_microsoft(packet, type);
+    if (!given || given->empty()) continue;
+    return error_of((*given)[0], from_elsewhere ? kNotFromThere : kDisabled, "Sign-in is not allowed",
+                    random);
+  }
+  return {};
 }
 
 }  // namespace jembatan::engine

@@ -6,6 +6,9 @@
 
 namespace jembatan::engine {
 
+/// Why somebody is refused whom the plan does not have.
+inline constexpr std::string_view kNoUser = "no such user here";
+
 /// What came of a challenge method.
 struct Challenged {
   bool right = false;
@@ -16,14 +19,20 @@ struct Challenged {
 
 /// Who the request says it comes from.
 struct Claimed {
-  const plan::User& user;
-  std::string_view name;  ///< User-Name without its realm
+  const plan::User* user = nullptr;  ///< null: the plan has none of this name
+  std::string_view name;             ///< User-Name without its realm
 };
 
 /// Proves CHAP (RFC 2865 §2.2), MS-CHAP version 1 and 2 (RFC 2548 §2, RFC 2433, RFC 2759); nothing if the
 /// request uses none of them. Requests to change a password are refused with the methods' own error.
 ///   secret, random  hide the session keys of version 2 (RFC 2548 §2.4)
+///
+/// An unknown user is refused with the same octets as one whose password is wrong.
 std::optional<Challenged> prove_challenge(const wire::PacketView& packet, const Claimed& claimed,
                                           const wire::SharedSecret& secret, Random& random);
+
+/// What an Access-Reject has for a user who has proved the password and cannot come in (RFC 2759 §6: 647, the
+/// account is disabled; 649, no permission to dial in from there); nothing for methods without such a text.
+Octets challenge_refusal(const wire::PacketView& packet, bool from_elsewhere, Random& random);
 
 }  // namespace jembatan::engine

@@ -45,12 +45,12 @@ std::uint32_t Repeats::free_place(TimePoint now) {
   return kNone;
 }
 
-Repeats::Found Repeats::look(const Key& key, const wire::Authenticator& authenticator, TimePoint now) {
+Repeats::Found Repeats::look(const Key& key, OctetView packet, TimePoint now) {
+  const wire::PacketDigest digest = wire::digest_of(packet);
   for (std::uint32_t place = bucket_of(key); place != kNone; place = entries_[place].chain) {
     Entry& entry = entries_[place];
     if (!(entry.key == key)) continue;
-    const bool same =
-        entry.authenticator == authenticator && (entry.state == State::waiting || now < entry.until);
+    const bool same = entry.digest == digest && (entry.state == State::waiting || now < entry.until);
     if (!same) {
       unlink(place);
       break;
@@ -64,7 +64,7 @@ Repeats::Found Repeats::look(const Key& key, const wire::Authenticator& authenti
   Entry& entry = entries_[place];
   std::uint32_t& bucket = bucket_of(key);
   entry.key = key;
-  entry.authenticator = authenticator;
+  entry.digest = digest;
   entry.state = State::waiting;
   // A request that was lost track of gives its place back in the end: no approval takes longer.
   entry.until = now + std::chrono::minutes(10);

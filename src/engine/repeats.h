@@ -3,12 +3,12 @@
 
 #include "base/clock.h"
 #include "base/ip.h"
-#include "wire/packet.h"
+#include "wire/packet_digest.h"
 
 namespace jembatan::engine {
 
-/// Recognises requests that come again (RFC 5080 §2.2.2): same source, listener, Identifier and Request
-/// Authenticator. Bounded: when it is full the oldest answered request is forgotten. Belongs to one thread.
+/// Recognises requests that come again (RFC 5080 §2.2.2): same source, listener, Identifier, and the same
+/// octets. Bounded: when it is full the oldest answered request is forgotten. Belongs to one thread.
 class Repeats {
  public:
   struct Key {
@@ -36,7 +36,9 @@ class Repeats {
 
   Repeats(std::size_t capacity, Duration keep);
 
-  Found look(const Key& key, const wire::Authenticator& authenticator, TimePoint now);
+  /// What has the key of another request and other octets is a new one, in its place.
+  ///   packet  header and attributes
+  Found look(const Key& key, OctetView packet, TimePoint now);
   /// Keeps the reply's octets. False if the request was superseded by another with the same Identifier.
   bool answer(Handle handle, OctetView reply, TimePoint now);
   /// There will be no reply: when the request comes again it is new.
@@ -48,7 +50,7 @@ class Repeats {
   enum class State : std::uint8_t { empty, waiting, answered };
   struct Entry {
     Key key;
-    wire::Authenticator authenticator{};
+    wire::PacketDigest digest{};
     State state = State::empty;
     std::uint32_t generation = 0;
     std::uint32_t chain = kNone;

@@ -1,33 +1,76 @@
 #pragma once
+#include <atomic>
+#include <list>
+#include <mutex>
 #include <optional>
+#include <string>
 #include <string_view>
+#include <unordered_map>
 #include <vector>
 
 #include "plan/model.h"
 
 namespace jembatan::engine {
 
-/// Wrong passwords in a row, by user and client. From the plan's slow_after on, the next password is looked
-/// at after a second only, then after two, four, … up to slow_at_most. Bounded: when two share a place, the
-/// one that still waits keeps it. One thread.
+/// Wrong passwords in a row. From the plan's slow_after on, the next password is looked at after a second
+/// only, then after two, four, … up to slow_at_most.
+///
+/// They are counted by user, client and station (Calling-Station-Id), so that whoever guesses at one station
+/// holds up nobody else; and by user and client for all stations together, with a higher threshold, so that
+/// it does not help to make up stations. A station from which the right password came is measured by itself
+/// alone. Proofs that are under way count as wrong until they are known: guessing in parallel gains nothing.
+///
+/// One table for the whole node; any thread. Bounded: who was counted longest ago is forgotten first.
 class Slowdown {
  public:
-  explicit Slowdown(std::size_t places = 8192) : places_(places) {}
+  /// Who wants to prove a password. Views only.
+  struct Attempt {
+    std::string_view user;  ///< with its realm; whether the plan has it or not
+    std::string_view client;
+    std::string_view station;  ///< may be empty
+  };
 
-  /// How long it is until the next password is looked at; nothing if it is now.
-  std::optional<Duration> wait(const plan::User& user, const plan::Client& client, TimePoint now) const;
-  void wrong(const plan::User& user, const plan::Client& client, const plan::SignIn& limits, TimePoint now);
-  void right(const plan::User& user, const plan::Client& client);
+  /// `seed`: by chance, so that nobody can tell which attempts share a place.
+  explicit Slowdown(std::uint64_t seed, std::size_t places = 16384)
+      : seed_(seed), most_(places), trusted_(kTrusted) {}
+
+  /// How long it is until the next password is looked at; nothing if it is now. For a proof that is done at
+  /// once.
+  std::optional<Duration> wait(const Attempt& attempt, const plan::SignIn& limits, TimePoint now);
+  /// The same for a proof that takes time: if it may begin, it is under way until end() or one of the
+  /// following.
+  std::optional<Duration> begin(const Attempt& attempt, const plan::SignIn& limits, TimePoint now);
+  void end(const Attempt& attempt);
+  void wrong(const Attempt& attempt, const plan::SignIn& limits, TimePoint now);
+  void right(const Attempt& attempt);
 
  private:
   struct Place {
-    std::size_t key = 0;
     std::uint32_t wrong = 0;
+    std::uint32_t under_way = 0;
     TimePoint until{};
+    std::list<std::string>::iterator age;
   };
-  static std::size_t key_of(const plan::User& user, const plan::Client& client);
-  std::vector<Place> places_;
-  std::size_t taken_ = 0;  // places with wrong passwords: mostly none, and then nothing is looked up
+  static constexpr std::uint32_t kAllStations = 20;  // times slow_after
+  static constexpr std::size_t kTrusted = 1U << 16U;
+  static std::string key_of(const Attempt& attempt);
+  static std::string wide_key_of(const Attempt& attempt);
+  std::uint64_t mark_of(const Attempt& attempt) const;
+  bool trusts(const Attempt& attempt) const;
+  Place& place_of(const std::string& key);
+  Place* find(const std::string& key);
+  std::optional<Duration> look(const Attempt& attempt, const plan::SignIn& limits, TimePoint now);
+  static std::optional<Duration> left(const Place* place, std::uint32_t slow_after, TimePoint now);
+  static void count(Place& place, std::uint32_t slow_after, Duration at_most, TimePoint now);
+  void end(const std::string& key);
+
+  std::uint64_t seed_;
+  std::size_t most_;
+  std::vector<std::atomic<std::uint64_t>> trusted_;  // marks of attempts that were right; the newest stays
+  std::atomic<bool> any_{false};  // places: mostly there are none, and nothing is looked up
+  std::mutex mutex_;
+  std::unordered_map<std::string, Place> places_;
+  std::list<std::string> ages_;  // the newest first
 };
 
 }  // namespace jembatan::engine

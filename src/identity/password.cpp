@@ -95,7 +95,7 @@ bool StoredPassword::matches(OctetView typed) const {
 }
 
 std::span<const std::string_view> methods_of(StoredPassword::Form form) {
-  static constexpr std::array<std::string_view, 4> kAll{"pap", "mschap", "mschapv2", "chap"};
+  static constexpr std::array<std::string_view, 4> kAll{"pap", "ms-chap", "ms-chap-v2", "chap"};
   switch (form) {
     case StoredPassword::Form::clear:
       return kAll;

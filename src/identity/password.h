@@ -43,7 +43,7 @@ class StoredPassword {
   Secret kept_;
 };
 
-/// The methods that a password kept like that can prove: "pap", "chap", "mschap", "mschapv2".
+/// The methods that a password kept like that can prove: "pap", "chap", "ms-chap", "ms-chap-v2".
 std::span<const std::string_view> methods_of(StoredPassword::Form form);
 bool can_prove(StoredPassword::Form form, std::string_view method);
 

@@ -59,6 +59,7 @@ class Adviser {
     near_misses();
     label_misses();
     shadowed();
+    circles();
     user_groups();
     methods();
     if (now_) dates(*now_);
@@ -275,7 +276,9 @@ class Adviser {
   static bool looks_at_as_much(const Route& earlier, const Route& later) {
     return (earlier.access || !later.access) && (earlier.accounting || !later.accounting);
   }
-  static bool looks_at_as_much(const AccessRule&, const AccessRule&) { return true; }
+  static bool looks_at_as_much(const AccessRule& earlier, const AccessRule& later) {
+    return earlier.proof == later.proof;
+  }
 
   template <class Rule>
   void shadowed_among(const std::vector<Rule>& rules, const std::vector<Place>& places,
@@ -301,6 +304,22 @@ class Adviser {
                     fmt::format("{} '{}' is never reached: '{}' before it matches the same requests", kind,
                                 name, earlier),
                     "another order, or another condition"});
+  }
+
+  // Whoever may ask us and is asked by us can send a request back.
+  void circles() {
+    for (std::size_t i = 0; i < plan_.groups.size(); ++i) {
+      for (const Server& server : plan_.groups[i].servers) {
+        const Client* client = plan_.client_at(server.address);
+        if (client == nullptr || client->address.length < server.address.bits()) continue;
+        report_(
+            places_.groups[i],
+            {"circle",
+             fmt::format("server '{}' of group '{}' has the address of client '{}': a request can go round",
+                         server.name, plan_.groups[i].name, client->name),
+             "routes that tell what comes from there from what goes there, or other addresses"});
+      }
+    }
   }
 
   void dates(WallTime now) {
@@ -412,6 +431,7 @@ std::vector<std::pair<std::string_view, std::string_view>> advice_rules() {
       {"no-share", "a server of weight 0 beside others"},
       {"late-tier", "a priority whose turn comes after 30 s"},
       {"near-miss", "names or label values that differ in letter case, spaces, '-' or '_' alone"},
+      {"circle", "a server that is asked, and may ask, too: requests can go round"},
       {"shadowed", "a route or access rule that an earlier one leaves nothing to"},
       {"unused-user-group", "a group of a user that no access rule asks for"},
       {"empty-user-group", "a group that an access rule asks for, and no user is in"},

@@ -68,7 +68,13 @@ class Assigning {
       return wrong(fmt::format("'{}' cannot be set: the server writes it itself", entry.key));
     if (packet_ == AssignedIn::edit || known == nullptr) return true;
     const Column column = packet_ == AssignedIn::accept ? Column::accept : Column::reject;
-    if (known->presence[static_cast<std::size_t>(column)] == dictionary::Presence::never)
+    // What stands inside another attribute, like a vendor's, may stand where that one may.
+    const dictionary::Definition* outer = names_.at({known->path.front()});
+    const auto never = [&](const dictionary::Definition* definition) {
+      return definition != nullptr &&
+             definition->presence[static_cast<std::size_t>(column)] == dictionary::Presence::never;
+    };
+    if (never(known) || never(outer))
       return wrong(
           fmt::format("'{}' must not stand in an {} ({})", known->name, name_of(column), known->source));
     if (type == AttributeType::state)

@@ -283,6 +283,13 @@ const Field<RealmDefaultDraft> kRealmDefault[] = {
          }
        }
      }},
+    {"most_hops", Need::optional,
+     "how many proxies a request may have passed when it is to be forwarded, 1 to 64; default 16; beyond, it "
+     "is "
+     "refused as a loop",
+     [](Reading& r, const Entry& e, RealmDefaultDraft& d) {
+       d.object.realm_default.most_hops = static_cast<std::size_t>(r.integer(e, 1, 64).value_or(16));
+     }},
 };
 
 const Field<SignInDraft> kSignIn[] = {

@@ -35,6 +35,11 @@ struct Plan {
   const Client* client_named(std::string_view name) const;
   const User* user_named(std::string_view name) const;
   const Realm* realm_named(std::string_view realm) const;
+  /// One of the plan's passwords that take long to compare; null if there is none.
+  const identity::StoredPassword* slow_password() const {
+    return slow_user ? &users[*slow_user].password : nullptr;
+  }
+  std::optional<std::size_t> slow_user;  ///< whose password it is
 };
 
 /// errors  Errc::not_found, with the nearest name

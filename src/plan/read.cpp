@@ -402,6 +402,7 @@ class Reader {
             .wrong(*draft.object.clients, fmt::format("'clients': {}", known.error().text));
     }
     plan_.user_table.emplace(name, plan_.users.size());
+    if (user.password.slow() && !plan_.slow_user) plan_.slow_user = plan_.users.size();
     places_.users.push_back({draft.file, draft.at});
     plan_.users.push_back(std::move(user));
   }

@@ -69,6 +69,9 @@ const Field<RouteDraft> kRoute[] = {
     {"when", Need::required, "the condition (docs/conditions.md)",
      [](Reading& r, const Entry& e, RouteDraft& d) {
        d.object.when = read_condition(r, e, d.context.catalogue);
+       if (!d.object.when || !d.object.when->uses(condition::Fact::groups)) return;
+       r.wrong(e, "'when' of a route asks for 'member of', and routes do not know the user yet",
+               "what the request has; groups are asked for by access rules and edits");
      }},
     {"handle", Need::required, "here, refuse, ignore, or group:NAME",
      [](Reading& r, const Entry& e, RouteDraft& d) {
@@ -90,9 +93,9 @@ const Field<AccessDraft> kAccess[] = {
     {"permit", Need::required, "true or false",
      [](Reading& r, const Entry& e, AccessDraft& d) { d.object.rule.permit = r.boolean(e).value_or(false); }},
     {"methods", Need::optional,
-     "the acceptable methods, an array of pap, chap, mschap, mschapv2; default: all",
+     "the acceptable methods, an array of pap, chap, ms-chap, ms-chap-v2; default: all",
      [](Reading& r, const Entry& e, AccessDraft& d) {
-       static const std::vector<std::string> kMethods{"pap", "chap", "mschap", "mschapv2"};
+       static const std::vector<std::string> kMethods{"pap", "chap", "ms-chap", "ms-chap-v2"};
        for (std::string& text : r.texts(e)) {
          if (std::find(kMethods.begin(), kMethods.end(), text) == kMethods.end()) {
            r.wrong(e, fmt::format("'methods' holds '{}'", escaped(text)), join(kMethods, ", "));

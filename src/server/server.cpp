@@ -193,9 +193,15 @@ void Server::start_threads() {
                                           deliverer_->taken_off(std::move(places));
                                         }};
   writer_ = std::make_unique<AccountingWriter>(std::move(store_), std::move(callbacks));
+  Octets chance(24);
+  random_.fill(chance);
+  const auto slowdown = std::make_shared<engine::Slowdown>(load64(chance.data()));
+  const auto loop_mark =
+      std::make_shared<const engine::LoopMark>(Secret(text_of(OctetView(chance).subspan(8))));
   for (auto& listeners : sockets_) {
-    workers_.push_back(std::make_unique<Worker>(workers_.size(), std::move(listeners), settings_.send_from,
-                                                Shared{plan_, *events_, *writer_, *proofs_, tap_, unmask_}));
+    workers_.push_back(std::make_unique<Worker>(
+        workers_.size(), std::move(listeners), settings_.send_from,
+        Shared{plan_, *events_, *writer_, *proofs_, tap_, unmask_, slowdown, loop_mark}));
   }
   sockets_.clear();
   deliverer_->start(*writer_);

@@ -7,9 +7,11 @@
 namespace jembatan::server {
 namespace {
 
-engine::Settings settings_for(const std::vector<Listener>& listeners, engine::PasswordWatch& watch) {
+engine::Settings settings_for(const std::vector<Listener>& listeners, const Shared& shared) {
   engine::Settings out;
-  out.watch = &watch;
+  out.watch = &shared.watch;
+  out.slowdown = shared.slowdown;
+  out.loop_mark = shared.loop_mark;
   for (const Listener& listener : listeners) out.listeners.push_back({listener.purpose, listener.at});
   return out;
 }
@@ -20,7 +22,7 @@ Worker::Worker(std::size_t index, std::vector<Listener> listeners, std::vector<I
                Shared shared)
     : index_(index),
       shared_(shared),
-      engine_(settings_for(listeners, shared.watch), random_, counters_),
+      engine_(settings_for(listeners, shared), random_, counters_),
       lanes_(
           io_, std::move(send_from), shared_.tap,
           [this](std::uint16_t lane, const Received& datagram) {

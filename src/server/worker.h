@@ -22,6 +22,8 @@ struct Shared {
   ProofPool& proofs;
   Tap& tap;
   engine::PasswordWatch& watch;
+  std::shared_ptr<engine::Slowdown> slowdown;
+  std::shared_ptr<const engine::LoopMark> loop_mark;
 };
 
 struct Listener {

@@ -34,10 +34,12 @@ enum class AttributeType : std::uint8_t {
   chap_challenge = 60,
   tunnel_type = 64,
   tunnel_medium_type = 65,
+  arap_password = 70,
   eap_message = 79,
   message_authenticator = 80,
   tunnel_private_group_id = 81,
   nas_ipv6_address = 95,
+  digest_response = 103,
 };
 
 /// One attribute inside a packet; the value is a view into the packet's octets.

@@ -230,7 +230,7 @@ TEST_F(Commanded, EditsReplySetsAndFormsOfNamesAreChangedByCommands) {
   EXPECT_THAT(run({"reply-set", "list"}),
               HasSubstr("aboard     Idle-Timeout=10m Reply-Message=Welcome, {user}."));
   EXPECT_THAT(run({"user", "show", "tamu@reef.example"}),
-              HasSubstr("# what is kept of the password proves: pap, mschap, mschapv2, chap"));
+              HasSubstr("# what is kept of the password proves: pap, ms-chap, ms-chap-v2, chap"));
   const auto asked = client({"ask", "access", "--to", node.access_to(), "--secret", "laut", "--user",
                              "reef.example/tamu", "--password", "ombak-3"});
   EXPECT_EQ(asked.exit_code, 0) << asked.out;

@@ -34,6 +34,10 @@ RequestBuilder& RequestBuilder::with(std::string_view name, std::string_view val
   return *this;
 }
 
+RequestBuilder& RequestBuilder::plus(const Octets& encoded) {
+  append(attributes_, encoded);
+  return *this;
+}
 RequestBuilder& RequestBuilder::raw(const Octets& octets) {
   append(raw_, octets);
   return *this;

@@ -19,6 +19,8 @@ class RequestBuilder {
   RequestBuilder& password(std::string_view text);
   /// An attribute by dictionary name.
   RequestBuilder& with(std::string_view name, std::string_view value);
+  /// Whole attributes, as octets.
+  RequestBuilder& plus(const Octets& encoded);
   /// Octets behind the attributes, well-formed or not.
   RequestBuilder& raw(const Octets& octets);
   RequestBuilder& authenticator(std::uint8_t fill);

@@ -18,8 +18,8 @@ Repeats::Key key(std::uint16_t port, std::uint8_t identifier = 1) {
 
 class RepeatsTest : public testing::Test {
  protected:
-  Seen look(const Repeats::Key& at, std::uint8_t authenticator = 1) {
-    found = repeats.look(at, wire::Authenticator{authenticator}, clock.now().steady);
+  Seen look(const Repeats::Key& at, std::uint8_t packet = 1) {
+    found = repeats.look(at, Octets{packet}, clock.now().steady);
     return found.seen;
   }
   support::FakeClock clock;
