@@ -43,8 +43,22 @@ WallTime event_time(const PacketView& packet, WallTime received) {
   return received - std::chrono::seconds(delay <= kLongestDelay ? delay : 0);
 }
 
-bool belongs_to_one_hop(AttributeType type) {
-  return type == AttributeType::proxy_state || type == AttributeType::message_authenticator;
+// What is of one hop alone, and what an Accounting-Request must not carry (RFC 2866 §5.13, RFC 3579 §3.3):
+// neither kept nor sent on.
+bool is_left_out(AttributeType type) {
+  switch (type) {
+    case AttributeType::proxy_state:
+    case AttributeType::message_authenticator:
+    case AttributeType::user_password:
+    case AttributeType::chap_password:
+    case AttributeType::chap_challenge:
+    case AttributeType::reply_message:
+    case AttributeType::state:
+    case AttributeType::eap_message:
+      return true;
+    default:
+      return false;
+  }
 }
 
 // Resends differ in Acct-Delay-Time and in what belongs to one hop, never in the rest.
@@ -53,7 +67,7 @@ std::array<std::uint8_t, 16> digest_of(const PacketView& packet, const std::stri
   sha256_init(&sha);
   sha256_update(&sha, client.size() + 1, reinterpret_cast<const std::uint8_t*>(client.c_str()));
   for (const wire::Attribute attribute : packet.attributes()) {
-    if (belongs_to_one_hop(attribute.type) || attribute.type == AttributeType::acct_delay_time) continue;
+    if (is_left_out(attribute.type) || attribute.type == AttributeType::acct_delay_time) continue;
     sha256_update(&sha, attribute.value.size() + wire::kAttributeHeader,
                   packet.octets().data() + attribute.offset);
   }
@@ -99,7 +113,7 @@ Result<Record> make_record(const PacketView& packet, std::string client, const I
   out.session_time = number_in(packet.find(AttributeType::acct_session_time)).value_or(0);
   out.terminate_cause = number_in(packet.find(AttributeType::acct_terminate_cause)).value_or(0);
   for (const wire::Attribute attribute : packet.attributes()) {
-    if (belongs_to_one_hop(attribute.type)) continue;
+    if (is_left_out(attribute.type)) continue;
     append(out.attributes,
            packet.octets().subspan(attribute.offset, attribute.value.size() + wire::kAttributeHeader));
   }

@@ -10,6 +10,7 @@
 #include <sstream>
 
 #include "base/text.h"
+#include "document/nesting.h"
 
 namespace jembatan::document {
 namespace {
@@ -104,6 +105,10 @@ const Value* Value::find(std::string_view key) const {
 }
 
 std::optional<File> parse(std::string name, std::string_view text, Problems& problems) {
+  if (const auto found = too_deep(text)) {
+    problems.add({Level::error, std::move(name), found->at, found->text, "", "", 1});
+    return std::nullopt;
+  }
   try {
     Value root = table_of(toml::parse(text));
     File out{std::move(name), {}, std::move(root)};

@@ -22,6 +22,7 @@ class TestNode {
   /// Waits for its end; gives the exit code.
   int wait() { return process_->wait().value_or(-1000); }
   void kill();
+  int process() const { return process_->process(); }
   void signal(int number) const { process_->signal(number); }
 
   std::string access_to() const { return "127.0.0.1:" + std::to_string(access); }

@@ -168,4 +168,59 @@ std::vector<unsigned char> UdpPeer::receive(std::chrono::milliseconds within) co
   return out;
 }
 
+TcpPeer::TcpPeer(int port) : fd_(::socket(AF_INET, SOCK_STREAM | SOCK_CLOEXEC, 0)) {
+  sockaddr_in address{};
+  address.sin_family = AF_INET;
+  address.sin_port = htons(static_cast<std::uint16_t>(port));
+  address.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
+  if (::connect(fd_, reinterpret_cast<const sockaddr*>(&address), sizeof(address)) == 0) return;
+  ::close(fd_);
+  fd_ = -1;
+}
+
+TcpPeer::~TcpPeer() {
+  if (fd_ >= 0) ::close(fd_);
+}
+
+bool TcpPeer::send(std::string_view octets) const {
+  while (!octets.empty()) {
+    const ssize_t sent = ::send(fd_, octets.data(), octets.size(), MSG_NOSIGNAL);
+    if (sent <= 0) return false;
+    octets.remove_prefix(static_cast<std::size_t>(sent));
+  }
+  return true;
+}
+
+std::string TcpPeer::receive_some(std::chrono::milliseconds within) const {
+  pollfd wanted{fd_, POLLIN, 0};
+  if (::poll(&wanted, 1, static_cast<int>(within.count())) <= 0) return "";
+  std::string out(65536, '\0');
+  const ssize_t got = ::recv(fd_, out.data(), out.size(), 0);
+  out.resize(got > 0 ? static_cast<std::size_t>(got) : 0);
+  return out;
+}
+
+std::string TcpPeer::receive(std::chrono::milliseconds within) const {
+  const auto until = std::chrono::steady_clock::now() + within;
+  std::string out;
+  while (true) {
+    const auto left =
+        std::chrono::duration_cast<std::chrono::milliseconds>(until - std::chrono::steady_clock::now());
+    const std::string more = left.count() > 0 ? receive_some(left) : "";
+    if (more.empty()) return out;
+    out += more;
+  }
+}
+
+bool TcpPeer::closes(std::chrono::milliseconds within) const {
+  const auto until = std::chrono::steady_clock::now() + within;
+  while (std::chrono::steady_clock::now() < until) {
+    pollfd wanted{fd_, POLLIN, 0};
+    if (::poll(&wanted, 1, 50) <= 0) continue;
+    char octets[4096];
+    if (::recv(fd_, octets, sizeof(octets), 0) <= 0) return true;
+  }
+  return false;
+}
+
 }  // namespace jembatan::support

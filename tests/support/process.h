@@ -76,4 +76,25 @@ class UdpPeer {
   int port_ = 0;
 };
 
+/// A TCP connection to 127.0.0.1, for what no proper client would send.
+class TcpPeer {
+ public:
+  explicit TcpPeer(int port);
+  ~TcpPeer();
+  TcpPeer(const TcpPeer&) = delete;
+  TcpPeer& operator=(const TcpPeer&) = delete;
+  bool connected() const { return fd_ >= 0; }
+  /// False if the other side has closed.
+  bool send(std::string_view octets) const;
+  /// What comes until the other side closes, or the time is over.
+  std::string receive(std::chrono::milliseconds within) const;
+  /// What comes at first: up to 64 KiB.
+  std::string receive_some(std::chrono::milliseconds within) const;
+  /// True if the other side closes within the time.
+  bool closes(std::chrono::milliseconds within) const;
+
+ private:
+  int fd_ = -1;
+};
+
 }  // namespace jembatan::support

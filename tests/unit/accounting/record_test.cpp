@@ -110,6 +110,19 @@ Record at(StatusType status, std::chrono::seconds after, std::uint64_t octets = 
   return out;
 }
 
+TEST(Record, WhatAnAccountingRequestMustNotCarryIsNotKept) {  // RFC 2866 §5.13
+  const Octets packet = accounting_request("Start", "s1")
+                            .user("sari@reef.example")
+                            .with("State", "0x0102")
+                            .with("Reply-Message", "hello")
+                            .plus({2, 18, 1, 2, 3, 4, 5, 6, 7, 8, 1, 2, 3, 4, 5, 6, 7, 8})
+                            .signed_with(support::secret("laut"));
+  const auto record = make_record(*wire::PacketView::parse(packet), "deck", {}, "", kNow);
+  ASSERT_TRUE(record);
+  for (std::size_t at = 0; at < record->attributes.size(); at += record->attributes[at + 1])
+    EXPECT_TRUE(record->attributes[at] == 1 || record->attributes[at] >= 40) << int{record->attributes[at]};
+}
+
 TEST(Session, BeginsGrowsAndEnds) {
   std::optional<Session> session;
   EXPECT_EQ(follow(session, at(StatusType::start, 0s)), SessionStep::begin);
