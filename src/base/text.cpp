@@ -12,21 +12,38 @@ namespace {
 
 constexpr std::size_t kMostEdits = 3;
 
-// Edit distance with swaps of neighbours (optimal string alignment).
-std::size_t edits_between(std::string_view a, std::string_view b) {
-  std::vector<std::vector<std::size_t>> cost(a.size() + 1, std::vector<std::size_t>(b.size() + 1));
-  for (std::size_t i = 0; i <= a.size(); ++i) cost[i][0] = i;
-  for (std::size_t j = 0; j <= b.size(); ++j) cost[0][j] = j;
+char lower_of(char c) {
+  return c >= 'A' && c <= 'Z' ? static_cast<char>(c - 'A' + 'a') : c;
+}
+
+// Edit distance with swaps of neighbours (optimal string alignment), in lower case; `most` and more are as good as
+// any. Three rows of a table that is never longer than kLongestName.
+constexpr std::size_t kLongestName = 128;
+using Row = std::array<std::size_t, kLongestName + 1>;
+std::size_t edits_between(std::string_view a, std::string_view b, std::size_t most) {
+  const std::size_t apart = a.size() > b.size() ? a.size() - b.size() : b.size() - a.size();
+  if (apart >= most || b.size() > kLongestName) return most;
+  Row rows[3];
+  Row* before_last = &rows[0];
+  Row* last = &rows[1];
+  Row* now = &rows[2];
+  for (std::size_t j = 0; j <= b.size(); ++j) (*last)[j] = j;
   for (std::size_t i = 1; i <= a.size(); ++i) {
+    (*now)[0] = i;
+    std::size_t least = i;
     for (std::size_t j = 1; j <= b.size(); ++j) {
-      const std::size_t change = a[i - 1] == b[j - 1] ? 0 : 1;
-      cost[i][j] = std::min({cost[i - 1][j] + 1, cost[i][j - 1] + 1, cost[i - 1][j - 1] + change});
-      if (i > 1 && j > 1 && a[i - 1] == b[j - 2] && a[i - 2] == b[j - 1]) {
-        cost[i][j] = std::min(cost[i][j], cost[i - 2][j - 2] + 1);
-      }
+      const std::size_t change = a[i - 1] == lower_of(b[j - 1]) ? 0 : 1;
+      std::size_t cost = std::min({(*last)[j] + 1, (*now)[j - 1] + 1, (*last)[j - 1] + change});
+      if (i > 1 && j > 1 && a[i - 1] == lower_of(b[j - 2]) && a[i - 2] == lower_of(b[j - 1]))
+        cost = std::min(cost, (*before_last)[j - 2] + 1);
+      (*now)[j] = cost;
+      least = std::min(least, cost);
     }
+    if (least >= most) return most;
+    std::swap(before_last, last);
+    std::swap(last, now);
   }
-  return cost[a.size()][b.size()];
+  return (*last)[b.size()];
 }
 
 std::size_t display_width(std::string_view text) {
@@ -48,6 +65,15 @@ std::size_t utf8_sequence(OctetView octets) {
   const bool beyond = first == 0xF4 && octets[1] > 0x8F;
   const bool c1_control = first == 0xC2 && octets[1] < 0xA0;
   return overlong || surrogate || beyond || c1_control ? 0 : length;
+}
+
+// Marks that change the order in which text is shown: they make a line of a log look like another.
+bool turns_direction(OctetView sequence) {
+  if (sequence.size() == 2) return sequence[0] == 0xD8 && sequence[1] == 0x9C;  // U+061C
+  if (sequence.size() != 3 || sequence[0] != 0xE2) return false;
+  const std::uint8_t last = sequence[2];
+  if (sequence[1] == 0x80) return last == 0x8E || last == 0x8F || (last >= 0xA8 && last <= 0xAE);  // U+200E …
+  return sequence[1] == 0x81 && last >= 0xA6 && last <= 0xA9;                                      // U+2066 …
 }
 
 bool is_control(std::uint8_t octet) {
@@ -92,19 +118,26 @@ std::string_view trim(std::string_view text) {
   return text;
 }
 
+Nearest::Nearest(std::string_view found)
+    : wanted_(lower(found.substr(0, kLongestName))),
+      fewest_(std::min(kMostEdits, std::max<std::size_t>(1, found.size() / 2)) + 1) {}
+
+void Nearest::consider(std::string_view candidate) {
+  const std::size_t edits = edits_between(wanted_, candidate, fewest_);
+  if (edits >= fewest_) return;
+  fewest_ = edits;
+  best_ = candidate;
+  any_ = true;
+}
+
+std::optional<std::string> Nearest::best() const {
+  return any_ ? std::optional(best_) : std::nullopt;
+}
+
 std::optional<std::string> nearest(std::string_view found, const std::vector<std::string>& candidates) {
-  std::optional<std::string> best;
-  const std::size_t limit = std::min(kMostEdits, std::max<std::size_t>(1, found.size() / 2));
-  std::size_t fewest = limit + 1;
-  const std::string wanted = lower(found.substr(0, 128));
-  for (const std::string& candidate : candidates) {
-    const std::size_t edits = edits_between(wanted, lower(candidate));
-    if (edits < fewest) {
-      fewest = edits;
-      best = candidate;
-    }
-  }
-  return best;
+  Nearest out(found);
+  for (const std::string& candidate : candidates) out.consider(candidate);
+  return out.best();
 }
 
 std::string escaped(OctetView octets) {
@@ -115,6 +148,9 @@ std::string escaped(OctetView octets) {
     if (length == 0 || (length == 1 && is_control(octets[i]))) {
       out += fmt::format("\\x{:02x}", octets[i]);
       ++i;
+    } else if (turns_direction(octets.subspan(i, length))) {
+      for (const std::uint8_t octet : octets.subspan(i, length)) out += fmt::format("\\x{:02x}", octet);
+      i += length;
     } else if (octets[i] == '\\') {
       out += "\\\\";
       ++i;
@@ -154,7 +190,8 @@ std::string json_quoted(std::string_view text) {
 bool is_plain_text(OctetView octets) {
   for (std::size_t i = 0; i < octets.size();) {
     const std::size_t length = utf8_sequence(octets.subspan(i));
-    if (length == 0 || (length == 1 && is_control(octets[i]))) return false;
+    if (length == 0 || (length == 1 && is_control(octets[i])) || turns_direction(octets.subspan(i, length)))
+      return false;
     i += length;
   }
   return true;

@@ -20,8 +20,22 @@ std::string_view trim(std::string_view text);
 /// nearest.
 std::optional<std::string> nearest(std::string_view found, const std::vector<std::string>& candidates);
 
-/// Octets from outside made safe to print: UTF-8 stays, control characters, bad octets and backslashes
-/// become \xNN or \\.
+/// The same, of candidates that are shown to it one by one: they need not be copied.
+class Nearest {
+ public:
+  explicit Nearest(std::string_view found);
+  void consider(std::string_view candidate);
+  std::optional<std::string> best() const;
+
+ private:
+  std::string wanted_;
+  std::size_t fewest_;
+  std::string best_;
+  bool any_ = false;
+};
+
+/// Octets from outside made safe to print: UTF-8 stays; control characters, those that turn the direction of
+/// writing (Unicode UAX #9), bad octets and backslashes become \xNN or \\.
 std::string escaped(OctetView octets);
 inline std::string escaped(std::string_view text) {
   return escaped(view_of(text));

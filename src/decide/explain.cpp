@@ -14,9 +14,15 @@ using Outcome = Explanation::Outcome;
 using plan::EditPoint;
 using plan::Handling;
 
-std::string quoted_names(const std::vector<std::string>& names, std::string_view wanted) {
-  const auto near = nearest(wanted, names);
-  return near ? fmt::format(" (nearest: '{}')", *near) : "";
+// The journal explains every request: it does not search among very many names.
+constexpr std::size_t kMostNamesForAll = 1000;
+
+template <class Named>
+std::string nearest_text(const std::vector<Named>& all, std::string_view wanted, bool a_person_asks) {
+  if (!a_person_asks && all.size() > kMostNamesForAll) return "";
+  Nearest near(wanted);
+  for (const Named& named : all) near.consider(named.name);
+  return near.best() ? fmt::format(" (nearest: '{}')", *near.best()) : "";
 }
 
 std::vector<std::string> names_of(std::span<const std::string_view> names) {
@@ -89,10 +95,8 @@ class Explainer {
     } else if (way_.realm.empty()) {
       say("realm table: there is no realm: realm_default.missing decides");
     } else {
-      std::vector<std::string> names;
-      for (const plan::Realm& realm : plan_.realms) names.push_back(realm.name);
       say(fmt::format("realm table: '{}' is not there{}: realm_default.unknown decides", escaped(way_.realm),
-                      quoted_names(names, way_.realm)));
+                      nearest_text(plan_.realms, way_.realm, !known_.from)));
     }
   }
 
@@ -188,10 +192,8 @@ class Explainer {
   }
 
   void no_user() {
-    std::vector<std::string> names;
-    for (const plan::User& known : plan_.users) names.push_back(known.name);
     say(fmt::format("users: '{}' is not there{}", escaped(way_.full_name),
-                    quoted_names(names, way_.full_name)));
+                    nearest_text(plan_.users, way_.full_name, !known_.from)));
   }
 
   void refuse(const Request& request, std::string_view because) {

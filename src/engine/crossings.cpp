@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include "base/text.h"
 #include "wire/authenticator.h"
 
@@ -49,69 +51,95 @@ std::string_view not_genuine(const PacketView& reply, const wire::Authenticator&
 void Composer::asked(Ticket, std::size_t, bool, Now) {}
 
 Crossings::Crossings(Composer& composer, Random& random, Counters& counters, std::size_t most)
-    : composer_(composer), random_(random), counters_(counters), slots_(most) {}
+    : composer_(composer), most_(most), random_(random), counters_(counters), slots_(most) {}
 
 Result<Ticket> Crossings::start(Ticket owner, forward::LivePlanPtr live, std::size_t group, Purpose purpose,
                                 Now now, Actions& out) {
+  const plan::Group& asked_group = live->plan->groups[group];
+  const auto& health = live->health_of(group, purpose);
+  std::size_t& waiting = by_group_[asked_group.name];
+  const bool down = std::all_of(health.begin(), health.end(), [](const auto& one) { return one->down(); });
+  if (down && waiting >= kTrials)
+    return fail(Errc::unreachable, fmt::format("group {}: all of its servers are down", asked_group.name));
+  if (waiting * 2 >= most_)
+    return fail(Errc::busy, fmt::format("{} requests wait for group {}, half of all that may wait", waiting,
+                                        asked_group.name));
   const Ticket ticket = slots_.take();
   Crossing* crossing = slots_.get(ticket);
   if (crossing == nullptr) return fail(Errc::busy, "too many requests wait for servers");
+  ++waiting;
   crossing->owner = owner;
   crossing->live = std::move(live);
   crossing->group = group;
   crossing->purpose = purpose;
-  crossing->id.reset();
+  crossing->exchanges.clear();
   const auto step = crossing->way.start(crossing->plan_group(), crossing->health(), random_, now.steady);
-  Status asked = fail(Errc::unreachable, "the group has no server");
-  if (step == Forwarding::Step::ask) asked = ask_server(ticket, *crossing, now, out);
+  const Status asked = ask_first_that_can(step, ticket, *crossing, now, out);
   if (asked) return ticket;
   end(ticket);
   return asked.error();
 }
 
+// A server towards which all Identifiers are in use is passed over.
+Status Crossings::ask_first_that_can(Forwarding::Step step, Ticket ticket, Crossing& crossing, Now now,
+                                     Actions& out) {
+  const plan::Group& group = crossing.plan_group();
+  Status asked = fail(Errc::unreachable,
+                      fmt::format("group {}: {} asked, none answered", group.name,
+                                  group.servers.size() == 1 ? "1 server"
+                                                            : fmt::format("{} servers", group.servers.size())));
+  while (step == Forwarding::Step::ask) {
+    asked = ask_server(ticket, crossing, now, out);
+    if (asked || asked.error().code != Errc::busy) return asked;
+    step = crossing.way.skip(group, crossing.health(), random_, now.steady);
+  }
+  return asked;
+}
+
 Status Crossings::ask_server(Ticket ticket, Crossing& crossing, Now now, Actions& out) {
-  if (crossing.id) identifiers_.release(crossing.server, *crossing.id);
-  const plan::Server& server = crossing.plan_server();
-  crossing.server = forward::endpoint_of(server, crossing.purpose);
-  crossing.id = identifiers_.take(crossing.server, ticket.index);
-  if (!crossing.id)
-    return fail(Errc::busy, fmt::format("all Identifiers towards server {} are in use", server.name));
+  const std::size_t place = crossing.way.server();
+  const plan::Server& server = crossing.plan_server(place);
+  const Endpoint at = forward::endpoint_of(server, crossing.purpose);
+  const auto id = identifiers_.take(at, ticket.index);
+  if (!id) return fail(Errc::busy, fmt::format("all Identifiers towards server {} are in use", server.name));
+  crossing.exchanges.push_back({place, at, *id, {}});
+  Crossing::Exchange& exchange = crossing.exchanges.back();
   const bool access = crossing.purpose == Purpose::access;
-  crossing.authenticator = {};
-  if (access) random_.fill(crossing.authenticator);
-  wire::PacketBuilder packet(access ? Code::access_request : Code::accounting_request,
-                             crossing.id->identifier, crossing.authenticator);
+  if (access) random_.fill(exchange.authenticator);
+  wire::PacketBuilder packet(access ? Code::access_request : Code::accounting_request, id->identifier,
+                             exchange.authenticator);
   if (access) {
     if (Status added = packet.add_message_authenticator(); !added) return added;
   }
-  if (Status composed = composer_.compose(crossing.owner, server, crossing.authenticator, packet);
-      !composed) {
+  if (Status composed = composer_.compose(crossing.owner, server, exchange.authenticator, packet); !composed)
     return composed;
-  }
   const OctetSpan octets = packet.finish();
   if (access) {
     wire::sign_request(octets, server.secret);
   } else {
     wire::sign_accounting_request(octets, server.secret);
-    crossing.authenticator = PacketView::parse(octets)->authenticator();
+    exchange.authenticator = PacketView::parse(octets)->authenticator();
   }
   crossing.packet.assign(octets.begin(), octets.end());
   send(ticket, crossing, out);
-  composer_.asked(crossing.owner, crossing.way.server(), false, now);
+  composer_.asked(crossing.owner, place, false, now);
   return {};
 }
 
 void Crossings::send(Ticket ticket, Crossing& crossing, Actions& out) {
   crossing.health()[crossing.way.server()]->count_asked();
-  out.asks.push_back({crossing.id->lane, crossing.server, out.keep(crossing.packet)});
+  const Crossing::Exchange& exchange = crossing.exchanges.back();
+  out.asks.push_back({exchange.id.lane, exchange.at, out.keep(crossing.packet)});
   timers_.push({crossing.way.deadline(), ticket});
 }
 
 void Crossings::end(Ticket ticket) {
   Crossing* crossing = slots_.get(ticket);
   if (crossing == nullptr) return;
-  if (crossing->id) identifiers_.release(crossing->server, *crossing->id);
-  crossing->id.reset();
+  for (const Crossing::Exchange& exchange : crossing->exchanges) identifiers_.release(exchange.at, exchange.id);
+  crossing->exchanges.clear();
+  const auto counted = by_group_.find(crossing->plan_group().name);
+  if (counted != by_group_.end() && --counted->second == 0) by_group_.erase(counted);
   crossing->live.reset();
   slots_.release(ticket);
 }
@@ -120,21 +148,22 @@ void Crossings::forget(Ticket crossing) {
   end(crossing);
 }
 
-void Crossings::note(const Crossing& crossing, ServerHealth::Change change, Now now, Actions& out) const {
+void Crossings::note(const Crossing& crossing, std::size_t place, ServerHealth::Change change, Now now,
+                     Actions& out) const {
   if (change == ServerHealth::Change::none) return;
   const plan::Group& group = crossing.plan_group();
   const bool down = change == ServerHealth::Change::went_down;
   const std::string purpose = crossing.purpose == Purpose::access ? "access" : "accounting";
   out.notices.push_back({now.wall, down ? Weight::warning : Weight::info,
-                         fmt::format("server {} ({} {})", full_name(group, crossing.plan_server()), purpose,
-                                     crossing.server.text()),
+                         fmt::format("server {} ({} {})", full_name(group, crossing.plan_server(place)), purpose,
+                                     forward::endpoint_of(crossing.plan_server(place), crossing.purpose).text()),
                          down ? fmt::format("down ({} attempts in a row unanswered, tried again every {})",
                                             group.down_after, text_of(group.try_again_every))
                               : "up again (it answered)"});
 }
 
 void Crossings::drop_reply(Outcome outcome, const Endpoint& from, std::string_view because,
-                           std::string detail, Now now, Actions& out, const Crossing* crossing) {
+                           std::string detail, Now now, Actions& out, std::string server) {
   counters_.ended(outcome);
   Event event;
   event.at = now.wall;
@@ -142,7 +171,7 @@ void Crossings::drop_reply(Outcome outcome, const Endpoint& from, std::string_vi
   event.source = from;
   event.because = because;
   event.detail = std::move(detail);
-  if (crossing != nullptr) event.server = full_name(crossing->plan_group(), crossing->plan_server());
+  event.server = std::move(server);
   out.events.push_back(std::move(event));
 }
 
@@ -162,21 +191,25 @@ std::optional<Crossings::Arrived> Crossings::on_reply(std::uint16_t lane, const 
   }
   const Ticket ticket = slots_.ticket_at(*owner);
   Crossing& crossing = *slots_.get(ticket);
-  const plan::Server& server = crossing.plan_server();
+  const auto exchange = std::find_if(
+      crossing.exchanges.begin(), crossing.exchanges.end(), [&](const Crossing::Exchange& one) {
+        return one.at == from && one.id.lane == lane && one.id.identifier == octets[1];
+      });
+  const plan::Server& server = crossing.plan_server(exchange->server);
+  const std::string name = full_name(crossing.plan_group(), server);
   if (!answers(reply->code(), crossing.purpose)) {
     drop_reply(Outcome::reply_malformed, from, "a packet that answers no such request",
-               wire::name_of(reply->code()), now, out, &crossing);
+               wire::name_of(reply->code()), now, out, name);
     return std::nullopt;
   }
-  const std::string_view problem = not_genuine(*reply, crossing.authenticator, server, crossing.purpose);
+  const std::string_view problem = not_genuine(*reply, exchange->authenticator, server, crossing.purpose);
   if (!problem.empty()) {
-    drop_reply(Outcome::reply_not_genuine, from, problem, "", now, out, &crossing);
+    drop_reply(Outcome::reply_not_genuine, from, problem, "", now, out, name);
     return std::nullopt;
   }
   counters_.ended(Outcome::reply_used);
-  note(crossing, crossing.health()[crossing.way.server()]->answered(), now, out);
-  Arrived arrived{crossing.owner,         crossing.live, &server, full_name(crossing.plan_group(), server),
-                  crossing.authenticator, *reply};
+  note(crossing, exchange->server, crossing.health()[exchange->server]->answered(), now, out);
+  Arrived arrived{crossing.owner, crossing.live, &server, name, exchange->authenticator, *reply};
   end(ticket);
   return arrived;
 }
@@ -189,22 +222,15 @@ std::vector<Crossings::GivenUp> Crossings::on_timer(Now now, Actions& out) {
     Crossing* crossing = slots_.get(timer.crossing);
     if (crossing == nullptr || crossing->way.deadline() != timer.at) continue;
     const plan::Group& group = crossing->plan_group();
-    note(*crossing, crossing->health()[crossing->way.server()]->unanswered(group, now.steady), now, out);
+    note(*crossing, crossing->way.server(),
+         crossing->health()[crossing->way.server()]->unanswered(group, now.steady), now, out);
+    const auto step = crossing->way.on_silence(group, crossing->health(), random_, now.steady);
     Status asked;
-    switch (crossing->way.on_silence(group, crossing->health(), random_, now.steady)) {
-      case Forwarding::Step::ask:
-        asked = ask_server(timer.crossing, *crossing, now, out);
-        break;
-      case Forwarding::Step::ask_again:
-        send(timer.crossing, *crossing, out);
-        composer_.asked(crossing->owner, crossing->way.server(), true, now);
-        break;
-      case Forwarding::Step::give_up:
-        asked = fail(Errc::unreachable, fmt::format("group {}: {} asked, none answered", group.name,
-                                                    group.servers.size() == 1
-                                                        ? "1 server"
-                                                        : fmt::format("{} servers", group.servers.size())));
-        break;
+    if (step == Forwarding::Step::ask_again) {
+      send(timer.crossing, *crossing, out);
+      composer_.asked(crossing->owner, crossing->way.server(), true, now);
+    } else {
+      asked = ask_first_that_can(step, timer.crossing, *crossing, now, out);
     }
     if (asked) continue;
     given_up.push_back({crossing->owner, asked.error().text});

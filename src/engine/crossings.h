@@ -1,4 +1,5 @@
 #pragma once
+#include <map>
 #include <queue>
 
 #include "base/slots.h"
@@ -46,7 +47,9 @@ class Crossings {
   Crossings(Composer& composer, Random& random, Counters& counters, std::size_t most);
 
   /// Starts asking a group. The ticket is for `forget`.
-  ///   errors  Errc::busy: too many requests wait already; Errc::too_long: the packet cannot be built
+  ///   errors  Errc::busy: too many requests wait already, in all or for this group, which may hold half;
+  ///           Errc::unreachable: its servers are down, and enough requests find out whether they still are;
+  ///           otherwise the packet cannot be built
   Result<Ticket> start(Ticket owner, forward::LivePlanPtr live, std::size_t group, forward::Purpose purpose,
                        Now now, Actions& out);
   /// Takes one datagram from a server; gives the reply if it is genuine and waited for. The crossing is then
@@ -67,12 +70,17 @@ class Crossings {
     std::size_t group = 0;
     forward::Purpose purpose{};
     forward::Forwarding way;
-    Endpoint server;
-    std::optional<forward::ExchangeId> id;
-    wire::Authenticator authenticator{};
+    /// One server that was asked; its answer is taken as long as the request waits.
+    struct Exchange {
+      std::size_t server = 0;
+      Endpoint at;
+      forward::ExchangeId id;
+      wire::Authenticator authenticator{};
+    };
+    std::vector<Exchange> exchanges;  // the last one is under way
     Octets packet;
     const plan::Group& plan_group() const { return live->plan->groups[group]; }
-    const plan::Server& plan_server() const { return plan_group().servers[way.server()]; }
+    const plan::Server& plan_server(std::size_t server) const { return plan_group().servers[server]; }
     const std::vector<forward::HealthPtr>& health() const { return live->health_of(group, purpose); }
   };
   struct Timer {
@@ -80,14 +88,20 @@ class Crossings {
     Ticket crossing;
     bool operator>(const Timer& other) const { return at > other.at; }
   };
+  Status ask_first_that_can(forward::Forwarding::Step step, Ticket ticket, Crossing& crossing, Now now,
+                            Actions& out);
   Status ask_server(Ticket ticket, Crossing& crossing, Now now, Actions& out);
   void send(Ticket ticket, Crossing& crossing, Actions& out);
   void end(Ticket ticket);
-  void note(const Crossing& crossing, forward::ServerHealth::Change change, Now now, Actions& out) const;
+  void note(const Crossing& crossing, std::size_t server, forward::ServerHealth::Change change, Now now,
+            Actions& out) const;
   void drop_reply(Outcome outcome, const Endpoint& from, std::string_view because, std::string detail,
-                  Now now, Actions& out, const Crossing* crossing = nullptr);
+                  Now now, Actions& out, std::string server = {});
 
+  static constexpr std::size_t kTrials = 8;  // requests at a time for a group that is down
   Composer& composer_;
+  std::size_t most_;
+  std::map<std::string, std::size_t> by_group_;  // how many wait
   Random& random_;
   Counters& counters_;
   Slots<Crossing> slots_;

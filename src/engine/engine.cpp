@@ -42,7 +42,7 @@ Engine::Engine(Settings settings, Random& random, Counters& counters)
       counters_(counters),
       repeats_(settings_.most_repeats, settings_.keep_replies),
       pending_(settings_.most_pending),
-      crossings_(*this, random, counters, settings_.most_pending),
+      crossings_(*this, random, counters, settings_.most_pending - settings_.most_pending / 4),
       slowdown_(settings_.slowdown),
       loop_mark_(settings_.loop_mark) {
   std::uint8_t seed[24];
@@ -146,7 +146,7 @@ void Engine::reply(const Request& request, Code code, OctetView attributes, Endi
   }
   if (!built) {
     return no_reply(request,
-                    {Outcome::overloaded, "the reply does not fit into a packet", built.error().text});
+                    {Outcome::reply_too_long, "the reply does not fit into a packet", built.error().text});
   }
   const OctetSpan octets = packet.finish();
   wire::sign_response(octets, request.packet.authenticator(), request.secret());
@@ -325,7 +325,7 @@ void Engine::on_reply(std::uint16_t lane, const Endpoint& from, OctetView octets
     }
     if (!built)
       return no_reply(request,
-                      {Outcome::overloaded, "the reply does not fit into a packet", built.error().text});
+                      {Outcome::reply_too_long, "the reply does not fit into a packet", built.error().text});
     reply(request, code, OctetView(packet.finish()).subspan(wire::kHeader),
           {outcome_of(code), "the server's answer", "", arrived->server_name});
   });
@@ -333,14 +333,17 @@ void Engine::on_reply(std::uint16_t lane, const Endpoint& from, OctetView octets
 
 void Engine::on_timer(Now now, Actions& out) {
   for (const Crossings::GivenUp& given_up : crossings_.on_timer(now, out)) {
-    finish(given_up.owner, now, out, [&](const Request& request, const Pending& pending) {
-      if (request.live->plan->groups[pending.way.destination.group].when_silent == plan::WhenSilent::refuse) {
-        return reply(request, Code::access_reject, {},
-                     {Outcome::rejected, "no server answered", given_up.why});
-      }
-      no_reply(request, {Outcome::no_answer, "no server answered", given_up.why});
-    });
+    finish(given_up.owner, now, out,
+           [&](const Request& request, const Pending&) { silent(request, given_up.why); });
   }
+}
+
+void Engine::silent(const Request& request, const std::string& why) {
+  const plan::Group& group = request.live->plan->groups[request.way->destination.group];
+  Ending ending{Outcome::no_answer, "no server answered", why};
+  if (group.when_silent == plan::WhenSilent::ignore) return no_reply(request, std::move(ending));
+  ending.outcome = Outcome::rejected;
+  reply(request, Code::access_reject, {}, std::move(ending));
 }
 
 void Engine::stop(Now now, Actions& out) {

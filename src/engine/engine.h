@@ -126,6 +126,8 @@ class Engine final : private Composer {
   void wrong_password(const Request& request, const plan::User* user, Ending ending, OctetView besides = {});
   void admit(const Request& request, const decide::Candidate& candidate, OctetView besides = {});
   void forward_access(const Request& request);
+  /// No server of the group answered: as the group says.
+  void silent(const Request& request, const std::string& why);
   /// Why a request must not go on: it was here before, or has passed too many proxies; empty otherwise.
   std::string loop_of(const Request& request) const;
   void record(const Request& request);

@@ -315,8 +315,11 @@ void Engine::forward_access(const Request& request) {
   if (crossing) {
     pending->crossing = *crossing;
   } else {
-    no_reply(request, {Outcome::overloaded, "it could not be forwarded", crossing.error().text});
     pending_.release(ticket);
+    const Error& error = crossing.error();
+    if (error.code == Errc::unreachable) return silent(request, error.text);
+    const Outcome outcome = error.code == Errc::busy ? Outcome::overloaded : Outcome::malformed;
+    no_reply(request, {outcome, "it could not be forwarded", error.text});
   }
 }
 

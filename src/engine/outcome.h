@@ -29,6 +29,7 @@ enum class Outcome : std::uint8_t {
   unsigned_request,  ///< Message-Authenticator is required and absent
   wrong_signature,   ///< an authenticator of a request does not verify
   overloaded,        ///< a bound was reached
+  reply_too_long,    ///< the reply would be longer than a packet may be
   loop,              ///< it was here before, or has passed too many proxies: refused
   stopped,           ///< still being worked on when the server stopped
   reply_used,        ///< a server's reply that a request waited for
@@ -36,7 +37,7 @@ enum class Outcome : std::uint8_t {
   reply_malformed,   ///< not a well-formed reply
   reply_not_genuine,  ///< an authenticator of a reply does not verify
 };
-inline constexpr std::size_t kOutcomes = 26;
+inline constexpr std::size_t kOutcomes = 27;
 
 /// "accepted", "unknown-client", …: as logs, metrics and the API write it.
 std::string_view name_of(Outcome outcome);

@@ -3,14 +3,10 @@
 #include <bit>
 
 namespace jembatan::engine {
-namespace {
-
-constexpr int kMostLooks = 64;  // places passed over in search of one that is not being worked on
-
-}  // namespace
-
 Repeats::Repeats(std::size_t capacity, Duration keep)
-    : keep_(keep), entries_(capacity), buckets_(std::bit_ceil(capacity), kNone) {}
+    : keep_(keep), entries_(capacity), buckets_(std::bit_ceil(capacity), kNone), free_(capacity) {
+  for (std::size_t i = 0; i < capacity; ++i) free_[i] = static_cast<std::uint32_t>(capacity - 1 - i);
+}
 
 std::uint32_t& Repeats::bucket_of(const Key& key) {
   const std::uint64_t hash =
@@ -31,18 +27,20 @@ void Repeats::unlink(std::uint32_t place) {
   *link = entry.chain;
   entry.state = State::empty;
   ++entry.generation;
+  free_.push_back(place);
 }
 
-std::uint32_t Repeats::free_place(TimePoint now) {
-  for (int looks = 0; looks < kMostLooks; ++looks) {
-    const std::uint32_t place = next_;
-    next_ = next_ + 1 == entries_.size() ? 0 : next_ + 1;
-    Entry& entry = entries_[place];
-    if (entry.state == State::waiting && now < entry.until) continue;
-    if (entry.state != State::empty) unlink(place);
-    return place;
+// One that is not in use, or that of the reply which was kept longest.
+std::uint32_t Repeats::free_place() {
+  while (free_.empty() && !answered_.empty()) {
+    const Handle oldest = answered_.front();
+    answered_.pop_front();
+    if (entry(oldest) != nullptr) unlink(oldest.place);
   }
-  return kNone;
+  if (free_.empty()) return kNone;
+  const std::uint32_t place = free_.back();
+  free_.pop_back();
+  return place;
 }
 
 Repeats::Found Repeats::look(const Key& key, OctetView packet, TimePoint now) {
@@ -59,15 +57,13 @@ Repeats::Found Repeats::look(const Key& key, OctetView packet, TimePoint now) {
     if (entry.state == State::waiting) return {Seen::waiting, handle, {}};
     return {Seen::answered, handle, entry.reply};
   }
-  const std::uint32_t place = free_place(now);
+  const std::uint32_t place = free_place();
   if (place == kNone) return {Seen::full, {}, {}};
   Entry& entry = entries_[place];
   std::uint32_t& bucket = bucket_of(key);
   entry.key = key;
   entry.digest = digest;
   entry.state = State::waiting;
-  // A request that was lost track of gives its place back in the end: no approval takes longer.
-  entry.until = now + std::chrono::minutes(10);
   entry.chain = bucket;
   bucket = place;
   return {Seen::fresh, {place, entry.generation}, {}};
@@ -79,6 +75,9 @@ bool Repeats::answer(Handle handle, OctetView reply, TimePoint now) {
   found.state = State::answered;
   found.until = now + keep_;
   found.reply.assign(reply.begin(), reply.end());
+  answered_.push_back(handle);
+  if (answered_.size() > 2 * entries_.size())
+    std::erase_if(answered_, [this](const Handle& known) { return entry(known) == nullptr; });
   return true;
 }
 

@@ -1,4 +1,5 @@
 #pragma once
+#include <deque>
 #include <vector>
 
 #include "base/clock.h"
@@ -60,12 +61,13 @@ class Repeats {
   const Entry* entry(Handle handle) const;
   std::uint32_t& bucket_of(const Key& key);
   void unlink(std::uint32_t place);
-  std::uint32_t free_place(TimePoint now);
+  std::uint32_t free_place();
 
   Duration keep_;
   std::vector<Entry> entries_;
   std::vector<std::uint32_t> buckets_;
-  std::uint32_t next_ = 0;
+  std::vector<std::uint32_t> free_;
+  std::deque<Handle> answered_;  // the oldest first; some are gone by now
 };
 
 }  // namespace jembatan::engine

@@ -11,7 +11,8 @@ Forwarding::Step Forwarding::start(const plan::Group& group, const std::vector<H
 Forwarding::Step Forwarding::on_silence(const plan::Group& group, const std::vector<HealthPtr>& health,
                                         Random& random, TimePoint now) {
   // A server that has gone down meanwhile is not worth another attempt while others are left.
-  if (attempts_ < group.attempts && !health[server_]->down()) {
+  const bool alone = tried_.count() == group.servers.size();
+  if (attempts_ < group.attempts && (alone || !health[server_]->down())) {
     ++attempts_;
     deadline_ = now + group.answer_within;
     return Step::ask_again;

@@ -19,6 +19,11 @@ class Forwarding {
   Step on_silence(const plan::Group& group, const std::vector<HealthPtr>& health, Random& random,
                   TimePoint now);
 
+  /// The server could not be asked: the next one, if there is one.
+  Step skip(const plan::Group& group, const std::vector<HealthPtr>& health, Random& random, TimePoint now) {
+    return ask_next(group, health, random, now);
+  }
+
   std::size_t server() const { return server_; }  ///< index into the group's servers
   TimePoint deadline() const { return deadline_; }
 

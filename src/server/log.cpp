@@ -1,9 +1,13 @@
 #include "server/log.h"
 
+#include <fmt/format.h>
+#include <poll.h>
 #include <spdlog/sinks/base_sink.h>
 #include <spdlog/spdlog.h>
 #include <unistd.h>
 
+#include <algorithm>
+#include <climits>
 #include <mutex>
 
 #include "base/text.h"
@@ -23,18 +27,31 @@ class CollectingSink final : public spdlog::sinks::base_sink<std::mutex> {
     lines_.append(line.data(), line.size());
     if (lines_.size() > kMost) flush_();
   }
+  // Never waits: what nobody takes stays until there is too much of it, and is then lost and counted.
   void flush_() override {
+    if (lost_ > 0 && lines_.size() < kMostWaiting) {
+      lines_ += fmt::format("(log: {} octets were lost: nobody read them)\n", lost_);
+      lost_ = 0;
+    }
     std::string_view left = lines_;
     while (!left.empty()) {
-      const ssize_t written = ::write(STDERR_FILENO, left.data(), left.size());
-      if (written <= 0) break;  // nobody reads the log any more: the server goes on
+      pollfd writable{STDERR_FILENO, POLLOUT, 0};
+      if (::poll(&writable, 1, 0) <= 0) break;
+      // So much goes into a pipe that can be written to without waiting (pipe(7)).
+      const ssize_t written = ::write(STDERR_FILENO, left.data(), std::min<std::size_t>(left.size(), PIPE_BUF));
+      if (written <= 0) break;
       left.remove_prefix(static_cast<std::size_t>(written));
     }
+    lines_.erase(0, lines_.size() - left.size());
+    if (lines_.size() <= kMostWaiting) return;
+    lost_ += lines_.size();
     lines_.clear();
   }
 
  private:
   static constexpr std::size_t kMost = 64 << 10;
+  static constexpr std::size_t kMostWaiting = 1 << 20;
+  std::size_t lost_ = 0;
   std::string lines_;
 };
 

@@ -7,6 +7,8 @@
 namespace jembatan::server {
 namespace {
 
+constexpr std::chrono::milliseconds kDrainWithin{200};
+
 engine::Settings settings_for(const std::vector<Listener>& listeners, const Shared& shared) {
   engine::Settings out;
   out.watch = &shared.watch;
@@ -152,7 +154,9 @@ void Worker::stop_listening() {
     stopping_ = true;
     for (std::size_t i = 0; i < listeners_.size(); ++i) {
       listeners_[i]->readable.cancel();
-      while (receive(i)) continue;  // what the system has taken in already is still answered
+      // What the system has taken in already is still answered; a flood does not go on for ever.
+      const TimePoint until = clock_.now().steady + kDrainWithin;
+      while (clock_.now().steady < until && receive(i)) continue;
     }
   });
 }

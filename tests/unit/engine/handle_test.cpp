@@ -1024,8 +1024,8 @@ TEST_F(DeliveryTest, WithoutAnswerItWaitsInTheQueue) {
 
 TEST_F(DeliveryTest, IsBoundedAndLeavesUnknownGroupsInTheQueue) {
   offer({item(1), item(2, "gone"), item(3), item(4), item(5), item(6)});
-  EXPECT_EQ(out.asks.size(), 4U);
-  EXPECT_EQ(delivery.room(), 0U);
+  EXPECT_EQ(out.asks.size(), 2U);  // one group has half of the room
+  EXPECT_EQ(delivery.room(), 2U);
 }
 
 }  // namespace
