@@ -10,6 +10,7 @@
 
 #include "admin/api.h"
 #include "base/text.h"
+#include "host/process.h"
 #include "host/secret_file.h"
 #include "server/log.h"
 
@@ -36,8 +37,13 @@ int code(Exit exit) {
   return static_cast<int>(exit);
 }
 
+// Advice is no reason: where there are errors, they alone are told.
 void log_problems(const document::Problems& problems) {
-  const std::string report = problems.text();
+  document::Problems errors;
+  for (const document::Problem& problem : problems.list()) {
+    if (problem.level == document::Level::error) errors.add(problem);
+  }
+  const std::string report = errors.errors() > 0 ? errors.text() : "";
   for (const std::string_view line : split(report, '\n')) {
     if (!line.empty()) server::log_error(line);
   }
@@ -133,6 +139,7 @@ int run(const std::string& node_file) {
   auto settings = host::read_node_file(node_file, problems);
   if (!settings) return refuse_to_start(problems, "the node file has " + problems.count_text());
   server::open_log(settings->log_format, settings->log_level);
+  host::set_core_dumps(settings->core_dumps ? host::CoreDumps::yes : host::CoreDumps::no);
   Signals signals;
   auto server = server::Server::start(*settings, problems);
   if (!server) return refuse_to_start(problems, server.error().text);

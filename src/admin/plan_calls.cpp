@@ -15,6 +15,7 @@
 #include "bodies/value.h"
 #include "decide/explain.h"
 #include "document/write.h"
+#include "server/log.h"
 
 namespace jembatan::admin {
 namespace {
@@ -69,7 +70,7 @@ void answer_applied(const Asked& asked, const Result<Applied>& applied, const do
 
 // What the body says of who, why, and on what base; a problem is answered if it is not understood.
 std::optional<revision::Wish> read_wish(const Asked& asked, const json& body) {
-  revision::Wish out{asked.caller, "", std::nullopt, false};
+  revision::Wish out{asked.caller, "", std::nullopt, false, false};
   const auto message = text_in(body, "message");
   const auto refuse = [&](const std::string& why) {
     problem(asked.response, 400, "Not understood", why);
@@ -83,9 +84,11 @@ std::optional<revision::Wish> read_wish(const Asked& asked, const json& body) {
     if (!base->is_number_unsigned()) return refuse("'base' is no revision's number");
     out.base = base->get<std::uint64_t>();
   }
-  if (const auto dry = body.find("dry_run"); dry != body.end()) {
-    if (!dry->is_boolean()) return refuse("'dry_run' is neither true nor false");
-    out.dry_run = dry->get<bool>();
+  for (const auto& [key, wanted] : {std::pair{"dry_run", &out.dry_run}, std::pair{"force", &out.force}}) {
+    const auto given = body.find(key);
+    if (given == body.end()) continue;
+    if (!given->is_boolean()) return refuse(fmt::format("'{}' is neither true nor false", key));
+    *wanted = given->get<bool>();
   }
   return out;
 }
@@ -188,13 +191,23 @@ void generate_secrets(Edit& edit) {
 }  // namespace
 
 void reload_plan(const Asked& asked) {
+  bool force = false;
+  if (!asked.request.body.empty()) {
+    const auto body = read_body(asked.request, asked.response, {"force"});
+    if (!body) return;
+    force = body->value("force", json(false)) == json(true);
+  }
   document::Problems problems;
-  answer_applied(asked, asked.server.reload(asked.caller, problems), problems);
+  const auto applied = asked.server.reload(asked.caller, problems, force);
+  if (!applied)
+    server::log_warning(fmt::format("plan: reload asked for by {}: {}; the active plan stays in force",
+                                    escaped(asked.caller.name), applied.error().text));
+  answer_applied(asked, applied, problems);
 }
 
 void apply_plan(const Asked& asked) {
   const auto body = read_body(asked.request, asked.response,
-                              {"files", "secret_files", "variables", "message", "base", "dry_run"});
+                              {"files", "secret_files", "variables", "message", "base", "dry_run", "force"});
   if (!body) return;
   const auto wish = read_wish(asked, *body);
   if (!wish || (!wish->dry_run && !changed_by_commands(asked))) return;
@@ -214,7 +227,7 @@ void apply_plan(const Asked& asked) {
     plan::Outside outside;
     outside.file = looked_up_in(texts_in(*body, "secret_files"), "secret file");
     outside.variable = looked_up_in(texts_in(*body, "variables"), "variable");
-    outside.resolve = &server::Server::resolve_host;
+    outside.resolve = [&](const std::string& host) { return asked.server.resolve_host(host); };
     outside.now = now();
     return keeper.apply(files, std::move(outside), *wish, "apply", now(), problems);
   });

@@ -53,7 +53,7 @@ void rotate_secret(const Asked& asked, const std::string& name, const std::strin
       {"secret", document::text_value(fresh)}};
   if (!until.empty()) fields.push_back({"old_secret_until", document::text_value(until)});
   document::Problems problems;
-  revision::Wish wish{asked.caller, "rotate the secret of " + name, live->revision, false};
+  revision::Wish wish{asked.caller, "rotate the secret of " + name, live->revision, false, false};
   const auto applied =
       make_change(asked, {client_edit(name, std::move(fields))}, wish, "secret rotate", problems);
   if (!applied) return problem(asked.response, applied.error(), problems);
@@ -67,7 +67,7 @@ void finish_rotation(const Asked& asked, const std::string& name) {
     return problem(asked.response, 409, "Conflict",
                    fmt::format("the secret of client '{}' is not being rotated", name));
   document::Problems problems;
-  revision::Wish wish{asked.caller, "end the rotation of the secret of " + name, std::nullopt, false};
+  revision::Wish wish{asked.caller, "end the rotation of the secret of " + name, std::nullopt, false, false};
   const auto applied = make_change(
       asked, {client_edit(name, {{"old_secret", std::nullopt}, {"old_secret_until", std::nullopt}})}, wish,
       "secret finish", problems);

@@ -16,8 +16,8 @@ char lower_of(char c) {
   return c >= 'A' && c <= 'Z' ? static_cast<char>(c - 'A' + 'a') : c;
 }
 
-// Edit distance with swaps of neighbours (optimal string alignment), in lower case; `most` and more are as good as
-// any. Three rows of a table that is never longer than kLongestName.
+// Edit distance with swaps of neighbours (optimal string alignment), in lower case; `most` and more are as
+// good as any. Three rows of a table that is never longer than kLongestName.
 constexpr std::size_t kLongestName = 128;
 using Row = std::array<std::size_t, kLongestName + 1>;
 std::size_t edits_between(std::string_view a, std::string_view b, std::size_t most) {
@@ -73,7 +73,7 @@ bool turns_direction(OctetView sequence) {
   if (sequence.size() != 3 || sequence[0] != 0xE2) return false;
   const std::uint8_t last = sequence[2];
   if (sequence[1] == 0x80) return last == 0x8E || last == 0x8F || (last >= 0xA8 && last <= 0xAE);  // U+200E …
-  return sequence[1] == 0x81 && last >= 0xA6 && last <= 0xA9;                                      // U+2066 …
+  return sequence[1] == 0x81 && last >= 0xA6 && last <= 0xA9;  // U+2066 …
 }
 
 bool is_control(std::uint8_t octet) {

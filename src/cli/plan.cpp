@@ -49,7 +49,7 @@ Exit check_plan(const Arguments& arguments, Terminal& terminal) {
 Exit reload(const Arguments& arguments, Terminal& terminal) {
   auto node = NodeClient::open(arguments);
   if (!node) return report(node.error(), terminal);
-  const auto body = node->call("POST", "/v1/plan/reload");
+  const auto body = node->post("/v1/plan/reload", {{"force", arguments.has("--force")}});
   if (!body && body.error().code == Errc::malformed) {
     terminal.error(body.error().text + "\nthe active plan stays in force");
     return Exit::no;
@@ -76,6 +76,7 @@ Exit apply(const Arguments& arguments, Terminal& terminal) {
   auto body = bundle_of(folder);
   if (!body) return report(body.error(), terminal);
   if (const auto base = base_of(folder); base && !arguments.has("--force")) (*body)["base"] = *base;
+  if (arguments.has("--force")) (*body)["force"] = true;
   if (const Status s = add_wish(arguments, *body); !s) return report(s.error(), terminal);
   auto node = NodeClient::open(arguments);
   if (!node) return report(node.error(), terminal);
@@ -302,7 +303,7 @@ std::vector<Command> plan_commands() {
           {"plan reload",
            "Let a node read its plan folder again; with an error the active plan stays",
            "jembatan plan reload --lab hub",
-           reading_options(),
+           reading_options({{"--force", "", "even if most clients would be gone"}}),
            {},
            reload}};
 }

@@ -84,10 +84,10 @@ Result<Ticket> Crossings::start(Ticket owner, forward::LivePlanPtr live, std::si
 Status Crossings::ask_first_that_can(Forwarding::Step step, Ticket ticket, Crossing& crossing, Now now,
                                      Actions& out) {
   const plan::Group& group = crossing.plan_group();
-  Status asked = fail(Errc::unreachable,
-                      fmt::format("group {}: {} asked, none answered", group.name,
-                                  group.servers.size() == 1 ? "1 server"
-                                                            : fmt::format("{} servers", group.servers.size())));
+  Status asked = fail(
+      Errc::unreachable,
+      fmt::format("group {}: {} asked, none answered", group.name,
+                  group.servers.size() == 1 ? "1 server" : fmt::format("{} servers", group.servers.size())));
   while (step == Forwarding::Step::ask) {
     asked = ask_server(ticket, crossing, now, out);
     if (asked || asked.error().code != Errc::busy) return asked;
@@ -136,7 +136,8 @@ void Crossings::send(Ticket ticket, Crossing& crossing, Actions& out) {
 void Crossings::end(Ticket ticket) {
   Crossing* crossing = slots_.get(ticket);
   if (crossing == nullptr) return;
-  for (const Crossing::Exchange& exchange : crossing->exchanges) identifiers_.release(exchange.at, exchange.id);
+  for (const Crossing::Exchange& exchange : crossing->exchanges)
+    identifiers_.release(exchange.at, exchange.id);
   crossing->exchanges.clear();
   const auto counted = by_group_.find(crossing->plan_group().name);
   if (counted != by_group_.end() && --counted->second == 0) by_group_.erase(counted);
@@ -154,12 +155,13 @@ void Crossings::note(const Crossing& crossing, std::size_t place, ServerHealth::
   const plan::Group& group = crossing.plan_group();
   const bool down = change == ServerHealth::Change::went_down;
   const std::string purpose = crossing.purpose == Purpose::access ? "access" : "accounting";
-  out.notices.push_back({now.wall, down ? Weight::warning : Weight::info,
-                         fmt::format("server {} ({} {})", full_name(group, crossing.plan_server(place)), purpose,
-                                     forward::endpoint_of(crossing.plan_server(place), crossing.purpose).text()),
-                         down ? fmt::format("down ({} attempts in a row unanswered, tried again every {})",
-                                            group.down_after, text_of(group.try_again_every))
-                              : "up again (it answered)"});
+  out.notices.push_back(
+      {now.wall, down ? Weight::warning : Weight::info,
+       fmt::format("server {} ({} {})", full_name(group, crossing.plan_server(place)), purpose,
+                   forward::endpoint_of(crossing.plan_server(place), crossing.purpose).text()),
+       down ? fmt::format("down ({} attempts in a row unanswered, tried again every {})", group.down_after,
+                          text_of(group.try_again_every))
+            : "up again (it answered)"});
 }
 
 void Crossings::drop_reply(Outcome outcome, const Endpoint& from, std::string_view because,
@@ -191,8 +193,8 @@ std::optional<Crossings::Arrived> Crossings::on_reply(std::uint16_t lane, const 
   }
   const Ticket ticket = slots_.ticket_at(*owner);
   Crossing& crossing = *slots_.get(ticket);
-  const auto exchange = std::find_if(
-      crossing.exchanges.begin(), crossing.exchanges.end(), [&](const Crossing::Exchange& one) {
+  const auto exchange =
+      std::find_if(crossing.exchanges.begin(), crossing.exchanges.end(), [&](const Crossing::Exchange& one) {
         return one.at == from && one.id.lane == lane && one.id.identifier == octets[1];
       });
   const plan::Server& server = crossing.plan_server(exchange->server);

@@ -143,6 +143,11 @@ const Field<NodeSettings> kNode[] = {
      [](Reading& r, const Entry& e, NodeSettings& n) {
        n.stop_within = r.duration(e, 0s, 300s).value_or(5s);
      }},
+    {"core_dumps", Need::optional,
+     "true: when the server breaks off, the system may write its memory, with its secrets, to the disk; "
+     "default "
+     "false",
+     [](Reading& r, const Entry& e, NodeSettings& n) { n.core_dumps = r.boolean(e).value_or(false); }},
     {"listen", Need::optional, "where requests are received",
      [](Reading& r, const Entry& e, NodeSettings& n) { read_section(r, e, kListen, n); }},
     {"management", Need::optional, "the management API",

@@ -22,6 +22,7 @@ struct NodeSettings {
   std::vector<IpAddress> send_from;  ///< source addresses of what is forwarded, at most one of each family
   int workers = 0;                   ///< 0: one a core
   Duration stop_within{5000};
+  bool core_dumps = false;
   Endpoint management;
   std::filesystem::path token_file;
   std::filesystem::path certificate;  ///< of the management API, PEM; empty: no TLS

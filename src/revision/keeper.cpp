@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include <set>
 
 #include "base/text.h"
@@ -44,6 +46,19 @@ std::map<const Object*, std::string> places_of(const Objects& objects, const std
     if (object != nullptr && !edit.place.empty()) out[object] = edit.place;
   }
   return out;
+}
+
+Status check_clients(const Objects& before, const Objects& after, const Wish& wish) {
+  constexpr std::size_t kMany = 10;
+  const auto had = before.list("client");
+  const auto gone = static_cast<std::size_t>(std::count_if(had.begin(), had.end(), [&](const Object* client) {
+    return after.find("client", client->name) == nullptr;
+  }));
+  const bool all = gone > 0 && after.list("client").empty();
+  const bool most = had.size() >= kMany && gone * 2 > had.size();
+  if (wish.force || wish.dry_run || (!all && !most)) return {};
+  return fail(Errc::conflict, fmt::format("{} of {} clients would be gone: to do it all the same, --force",
+                                          gone, had.size()));
 }
 
 std::string subject_of(const std::vector<Edit>& edits) {
@@ -172,6 +187,7 @@ Result<Applied> Keeper::apply(std::span<const plan::SourceFile> files, plan::Out
   if (!after) return after.error();
   const auto before = archive_.objects(*newest);
   if (!before) return before.error();
+  if (const Status kept = check_clients(*before, *after, wish); !kept) return kept.error();
   Commit commit;
   commit.revision.source = source;
   commit.audit.action = fmt::format("plan {}", source == "apply"     ? "apply"

@@ -12,6 +12,7 @@ struct Wish {
   std::string message;
   std::optional<std::uint64_t> base;  ///< refuse if another revision is in force by now
   bool dry_run = false;               ///< find out what would happen, store nothing
+  bool force = false;                 ///< even if most clients would be gone: see Keeper::apply
 };
 
 /// What came of it.
@@ -34,7 +35,8 @@ class Keeper {
   /// The newest revision, ready to be put into force. Revision 0 is a plan without anything in it.
   Result<Applied> load(document::Problems& problems);
 
-  /// Makes the files the plan.
+  /// Makes the files the plan. What would take away all clients, or more than half of ten and more, is
+  /// refused unless it is forced: a folder that is being written looks like that.
   ///   source  "apply", "plan folder", "restore"
   Result<Applied> apply(std::span<const plan::SourceFile> files, plan::Outside outside, const Wish& wish,
                         std::string_view source, WallTime now, document::Problems& problems);

@@ -113,6 +113,7 @@ void Deliverer::stop() {
     io_.stop();
   });
   thread_.join();
+  queue_.reset();
 }
 
 }  // namespace jembatan::server

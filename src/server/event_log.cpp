@@ -32,11 +32,12 @@ bool is_journaled(const Event& event) {
 }  // namespace
 
 EventLog::EventLog(Feed& feed, Tally& tally, JournalWriter& journal, host::LogFormat format,
-                   std::string way_to_add)
+                   std::string way_to_add, std::function<void()> each_second)
     : feed_(feed),
       tally_(tally),
       journal_(journal),
       format_(format),
+      each_second_(std::move(each_second)),
       way_to_add_(std::move(way_to_add)),
       summed_up_(std::chrono::steady_clock::now()),
       thread_([this] { run(); }) {}
@@ -97,6 +98,7 @@ void EventLog::run() {
     for (const Notice& notice : notices) write(notice);
     for (Event& event : events) write(event, now);
     sum_up(now, last ? 0s : kSummary);
+    if (each_second_) each_second_();
     flush_log();
     events.clear();
     notices.clear();

@@ -1,6 +1,7 @@
 #pragma once
 #include <atomic>
 #include <condition_variable>
+#include <functional>
 #include <map>
 #include <mutex>
 #include <thread>
@@ -22,7 +23,8 @@ bool logs(engine::Weight weight);
 class EventLog {
  public:
   ///   way_to_add  the option that tells `jembatan client add` where to: "--plan FOLDER"
-  EventLog(Feed& feed, Tally& tally, JournalWriter& journal, host::LogFormat format, std::string way_to_add);
+  EventLog(Feed& feed, Tally& tally, JournalWriter& journal, host::LogFormat format, std::string way_to_add,
+           std::function<void()> each_second = {});
   ~EventLog();
 
   /// Takes over what the vectors hold and leaves them empty. Any thread.
@@ -53,6 +55,7 @@ class EventLog {
   Tally& tally_;
   JournalWriter& journal_;
   host::LogFormat format_;
+  std::function<void()> each_second_;  ///< called on its thread
   std::string way_to_add_;
   std::mutex mutex_;
   std::condition_variable arrived_;

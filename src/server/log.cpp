@@ -38,7 +38,8 @@ class CollectingSink final : public spdlog::sinks::base_sink<std::mutex> {
       pollfd writable{STDERR_FILENO, POLLOUT, 0};
       if (::poll(&writable, 1, 0) <= 0) break;
       // So much goes into a pipe that can be written to without waiting (pipe(7)).
-      const ssize_t written = ::write(STDERR_FILENO, left.data(), std::min<std::size_t>(left.size(), PIPE_BUF));
+      const ssize_t written =
+          ::write(STDERR_FILENO, left.data(), std::min<std::size_t>(left.size(), PIPE_BUF));
       if (written <= 0) break;
       left.remove_prefix(static_cast<std::size_t>(written));
     }

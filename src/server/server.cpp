@@ -11,6 +11,7 @@
 #include <cerrno>
 #include <cstring>
 
+#include "host/process.h"
 #include "host/secret_file.h"
 #include "plan/read.h"
 #include "server/accounting_writer.h"
@@ -53,12 +54,42 @@ Result<IpAddress> resolve(const std::string& host) {
   return out;
 }
 
+// A folder that an editor is saving into is read until it has been the same twice.
+Result<std::vector<plan::SourceFile>> stable_files(const std::filesystem::path& folder,
+                                                   document::Problems& problems) {
+  constexpr int kTries = 20;
+  const auto same = [](const plan::SourceFile& a, const plan::SourceFile& b) {
+    return a.name == b.name && a.text == b.text;
+  };
+  std::optional<std::vector<plan::SourceFile>> before;
+  document::Problems found;
+  for (int i = 0; i < kTries; ++i) {
+    document::Problems now;
+    auto files = plan::folder_files(folder, now);
+    found = now;
+    if (files && before && std::equal(files->begin(), files->end(), before->begin(), before->end(), same))
+      return std::move(*files);
+    before = std::move(files);
+    std::this_thread::sleep_for(50ms);
+  }
+  if (before) return fail(Errc::conflict, fmt::format("the plan in '{}' is being written", folder.string()));
+  problems = found;
+  return fail(Errc::malformed,
+              fmt::format("the plan in '{}' has {}", folder.string(), problems.count_text()));
+}
+
 const revision::Author kFolder{"plan folder", revision::Role::administrator, ""};
 
 // How an operator lets a client in that nobody has entered.
 std::string way_to_add(const host::NodeSettings& settings) {
   if (!settings.plan_folder.empty()) return "--plan " + settings.plan_folder.string();
   return "--node " + settings.file.string();
+}
+
+// Sockets of the workers with their lanes, connections of the management interface, files of the stores.
+std::size_t most_open_files(const host::NodeSettings& settings) {
+  constexpr std::size_t kLanes = 16;
+  return 400 + worker_count(settings) * (settings.access.size() + settings.accounting.size() + kLanes);
 }
 
 std::string plan_line(const forward::LivePlan& live) {
@@ -74,6 +105,7 @@ Server::Server(host::NodeSettings settings)
 
 Result<std::unique_ptr<Server>> Server::start(host::NodeSettings settings, document::Problems& problems) {
   std::unique_ptr<Server> out(new Server(std::move(settings)));
+  if (const Status s = host::allow_open_files(most_open_files(out->settings_)); !s) return s.error();
   if (const Status s = out->lock_data_folder(); !s) return s.error();
   if (const Status s = out->open_store(); !s) return s.error();
   if (const Status s = out->open_plan(problems); !s) return s.error();
@@ -122,7 +154,14 @@ Status Server::open_store() {
     *reader = std::move(*opened);
   }
   auto journal = store::JournalStore::open(settings_.data_folder);
-  if (!journal) return journal.error();
+  if (!journal) {
+    const auto aside = store::JournalStore::set_aside(settings_.data_folder);
+    if (!aside) return journal.error();
+    log_warning(fmt::format("journal: {}; it was set aside as '{}', and a new one is begun",
+                            journal.error().text, *aside));
+    journal = store::JournalStore::open(settings_.data_folder);
+    if (!journal) return journal.error();
+  }
   journal_ = std::move(*journal);
   auto to_write = store::JournalStore::open(settings_.data_folder);
   if (!to_write) return to_write.error();
@@ -144,7 +183,9 @@ Status Server::open_plan(document::Problems& problems) {
   archive_ = std::move(*archive);
   keeper_ = std::make_unique<revision::Keeper>(*plan_store_, std::move(*key), random_);
   if (!settings_.plan_folder.empty()) {
-    const auto read = reload(kFolder, problems);
+    document::Problems ignored;
+    if (const auto last = keeper_->load(ignored)) remember_addresses(*last->plan);
+    const auto read = reload(kFolder, problems, true);
     return read ? Status{} : Status{read.error()};
   }
   const auto newest = keeper_->load(problems);
@@ -154,6 +195,7 @@ Status Server::open_plan(document::Problems& problems) {
 }
 
 void Server::put_into_force(const revision::Applied& applied) {
+  remember_addresses(*applied.plan);
   plan_.publish(healths_.go_live(applied.plan, applied.revision));
   malloc_trim(0);  // reading a large plan leaves much behind that nothing needs any more
   log_info(plan_line(*plan_.current()));
@@ -180,8 +222,9 @@ Status Server::open_sockets() {
 }
 
 void Server::start_threads() {
-  events_ = std::make_unique<EventLog>(feed_, tally_, *journal_writer_, settings_.log_format,
-                                       way_to_add(settings_));
+  events_ =
+      std::make_unique<EventLog>(feed_, tally_, *journal_writer_, settings_.log_format, way_to_add(settings_),
+                                 [this] { unmask_.tick(host::SystemClock().now().wall); });
   proofs_ = std::make_unique<ProofPool>(sockets_.size());
   deliverer_ = std::make_unique<Deliverer>(std::move(queue_), settings_.send_from, plan_, *events_, tap_);
   AccountingWriter::Callbacks callbacks{[this](std::size_t worker, std::vector<AccountingWriter::Done> done) {
@@ -208,25 +251,24 @@ void Server::start_threads() {
   for (auto& worker : workers_) worker->start();
 }
 
-Result<revision::Applied> Server::reload(const revision::Author& author, document::Problems& problems) {
+Result<revision::Applied> Server::reload(const revision::Author& author, document::Problems& problems,
+                                         bool force) {
   const std::lock_guard lock(plan_mutex_);
   const std::filesystem::path& folder = settings_.plan_folder;
   if (folder.empty())
     return fail(Errc::not_allowed,
                 "this node has no plan_folder in its node file: its plan is changed by commands");
-  const auto files = plan::folder_files(folder, problems);
-  const auto has_errors = [&] {
-    return fail(Errc::malformed,
-                fmt::format("the plan in '{}' has {}", folder.string(), problems.count_text()));
-  };
-  if (!files) return has_errors();
+  const auto files = stable_files(folder, problems);
+  if (!files) return files.error();
   plan::Outside outside = plan::folder_outside(folder);
-  outside.resolve = resolve;
+  outside.resolve = [this](const std::string& host) { return resolve_host(host); };
   outside.now = host::SystemClock().now().wall;
-  const revision::Wish wish{author, "", std::nullopt, false};
+  const revision::Wish wish{author, "", std::nullopt, false, force};
   auto applied = keeper_->apply(*files, std::move(outside), wish, "plan folder",
                                 host::SystemClock().now().wall, problems);
-  if (!applied && applied.error().code == Errc::malformed && problems.errors() > 0) return has_errors();
+  if (!applied && applied.error().code == Errc::malformed && problems.errors() > 0)
+    return fail(Errc::malformed,
+                fmt::format("the plan in '{}' has {}", folder.string(), problems.count_text()));
   if (applied) put_into_force(*applied);
   return applied;
 }
@@ -240,7 +282,20 @@ Result<revision::Applied> Server::change_plan(
 }
 
 Result<IpAddress> Server::resolve_host(const std::string& host) {
-  return resolve(host);
+  auto found = resolve(host);
+  if (found) return found;
+  const std::lock_guard lock(addresses_mutex_);
+  const auto known = addresses_.find(host);
+  if (known == addresses_.end()) return found;
+  log_warning(fmt::format("{}; its last known address {} is used", found.error().text, known->second.text()));
+  return known->second;
+}
+
+void Server::remember_addresses(const plan::Plan& plan) {
+  const std::lock_guard lock(addresses_mutex_);
+  for (const plan::Client& client : plan.clients) {
+    if (!client.host.empty()) addresses_[client.host] = client.address.address;
+  }
 }
 
 void Server::settle() {
@@ -296,6 +351,8 @@ void Server::stop() {
   const TimePoint until = std::chrono::steady_clock::now() + settings_.stop_within;
   while (in_flight() > 0 && std::chrono::steady_clock::now() < until) std::this_thread::sleep_for(5ms);
   deliverer_->stop();
+  with_accounting(
+      [this](accounting::Store&) { accounting_.reset(); });  // who writes closes last, and tidies up
   writer_->stop();  // what it still writes is told to the workers, who answer it
   proofs_->stop();
   for (auto& worker : workers_) worker->stop();

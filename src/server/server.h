@@ -50,7 +50,10 @@ class Server {
   /// Reads the plan folder again: if it has changed, the next revision is made out of it. With an error the
   /// plan in force stays.
   ///   errors  also Errc::not_allowed: there is no plan folder
-  Result<revision::Applied> reload(const revision::Author& author, document::Problems& problems);
+  ///           Errc::conflict: the files change while they are read, or most clients would be gone and it is
+  ///           not forced
+  Result<revision::Applied> reload(const revision::Author& author, document::Problems& problems,
+                                   bool force = false);
   /// Changes the plan by `change`, one at a time; what it makes is in force when this returns.
   ///   errors  Errc::not_allowed: the plan comes from a folder; otherwise those of `change`
   Result<revision::Applied> change_plan(
@@ -75,7 +78,8 @@ class Server {
     return look(*journal_);
   }
   Unmask& unmask() { return unmask_; }
-  static Result<IpAddress> resolve_host(const std::string& host);
+  /// The address of a host name; while the resolver is silent, the one that the plan in force has for it.
+  Result<IpAddress> resolve_host(const std::string& host);
   const Tally& tally() const { return tally_; }
   NodeStatus status() const;
   forward::LivePlanPtr plan() const { return plan_.current(); }
@@ -102,6 +106,7 @@ class Server {
   Status lock_data_folder();
   Status open_store();
   Status open_plan(document::Problems& problems);
+  void remember_addresses(const plan::Plan& plan);
   void put_into_force(const revision::Applied& applied);
   Status open_sockets();
   void start_threads();
@@ -116,6 +121,8 @@ class Server {
   Tally tally_;
   host::SystemRandom random_;  // under plan_mutex_
   std::mutex plan_mutex_;
+  std::mutex addresses_mutex_;
+  std::map<std::string, IpAddress> addresses_;  // of host names, as they were last known
   std::unique_ptr<revision::Archive> plan_store_;
   std::unique_ptr<revision::Keeper> keeper_;
   std::mutex archive_mutex_;

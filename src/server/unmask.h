@@ -29,6 +29,12 @@ class Unmask final : public engine::PasswordWatch {
     WallTime until;
     std::vector<Seen> seen;
   };
+  /// Wipes what was seen of those whose time is over. To be called now and then.
+  void tick(WallTime now) {
+    if (!any_.load(std::memory_order_relaxed)) return;
+    const std::lock_guard lock(mutex_);
+    forget_old(now);
+  }
   std::optional<View> view(std::string_view user, std::uint64_t behind, WallTime now);
 
   bool wants(std::string_view user, WallTime now) const override;

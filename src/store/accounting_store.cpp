@@ -155,6 +155,13 @@ Result<std::unique_ptr<AccountingStore>> AccountingStore::open(const std::filesy
   std::error_code failed;
   std::filesystem::create_directories(folder, failed);
   if (failed) return fail(Errc::io, fmt::format("data folder '{}': {}", folder.string(), failed.message()));
+  const std::filesystem::path file = folder / "accounting.sqlite";
+  if (std::filesystem::exists(file, failed) && std::filesystem::file_size(file, failed) == 0 && !failed) {
+    return fail(Errc::io,
+                fmt::format("'{}' is empty: the records that this node has acknowledged are not in it. "
+                            "Restore it from a backup; if it never kept any, remove the file",
+                            file.string()));
+  }
   auto database = Database::open_shared((folder / "accounting.sqlite").string());
   if (!database) return database.error();
   std::unique_ptr<AccountingStore> out(new AccountingStore(std::move(*database)));
@@ -175,6 +182,7 @@ Status AccountingStore::prepare() {
   // FULL: a commit is on the disk when it returns, as an acknowledged record must be.
   if (Status s = database_.run("PRAGMA synchronous = FULL; PRAGMA foreign_keys = ON"); !s) return s;
   if (Status s = database_.make_tables(kAccountingTables, kAccountingVersion); !s) return s;
+  if (Status s = database_.check_quickly(); !s) return s;
   const auto keep = [this](Statement& place, const std::string& sql) -> Status {
     auto statement = database_.prepare(sql);
     if (!statement) return statement.error();

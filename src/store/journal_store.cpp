@@ -67,6 +67,18 @@ Result<std::unique_ptr<JournalStore>> JournalStore::open(const std::filesystem::
   return out;
 }
 
+Result<std::string> JournalStore::set_aside(const std::filesystem::path& folder) {
+  const std::string name = (folder / "journal.sqlite").string();
+  std::string aside;
+  std::error_code failed;
+  for (int i = 1; aside.empty() || std::filesystem::exists(aside, failed); ++i)
+    aside = fmt::format("{}.broken-{}", name, i);
+  std::filesystem::rename(name, aside, failed);
+  if (failed) return fail(Errc::io, fmt::format("'{}': {}", name, failed.message()));
+  for (const char* more : {"-wal", "-shm"}) std::filesystem::remove(name + more, failed);
+  return aside;
+}
+
 Status JournalStore::prepare() {
   if (Status s = database_.run("PRAGMA synchronous = OFF"); !s) return s;
   if (Status s = database_.make_tables(kJournalTables, kJournalVersion); !s) return s;

@@ -15,6 +15,8 @@ class JournalStore final : public journal::Journal {
   /// Opens, or makes, `journal.sqlite` in the folder.
   ///   errors  Errc::io: the folder or file cannot be used; Errc::conflict: made by a newer version
   static Result<std::unique_ptr<JournalStore>> open(const std::filesystem::path& folder);
+  /// Renames a file that cannot be used, with what belongs to it; gives its new name.
+  static Result<std::string> set_aside(const std::filesystem::path& folder);
 
   Status append(std::span<const journal::Entry> entries) override;
   Result<std::vector<journal::Entry>> find(const journal::Query& query) override;

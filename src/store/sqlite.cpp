@@ -147,6 +147,22 @@ Status Database::make_tables(const std::string& tables, std::int64_t version) {
   });
 }
 
+Status Database::check_quickly() {
+  constexpr std::int64_t kLarge = 64 << 20;
+  const auto pages = number("PRAGMA page_count");
+  if (!pages) return pages.error();
+  if (*pages * 4096 > kLarge) {
+    const auto tables = number("SELECT count(*) FROM sqlite_schema");
+    return tables ? Status{} : Status{tables.error()};
+  }
+  auto check = prepare("PRAGMA quick_check(1)");
+  if (!check) return check.error();
+  const auto row = check->step();
+  if (!row) return row.error();
+  if (!*row || check->text(0) == "ok") return {};
+  return fail(Errc::io, fmt::format("the file is damaged ({}): restore it from a backup", check->text(0)));
+}
+
 Result<std::int64_t> Database::number(std::string_view sql) {
   auto statement = prepare(sql);
   if (!statement) return statement.error();

@@ -62,6 +62,9 @@ class Database {
   Status make_tables(const std::string& tables, std::int64_t version);
   /// The first number that a query gives; 0 if there is none, or it is null.
   Result<std::int64_t> number(std::string_view sql);
+  /// Looks whether the file is whole; of a large one, only at its tables.
+  ///   errors  Errc::io: what is wrong with it
+  Status check_quickly();
   Result<Statement> prepare(std::string_view sql);
   std::int64_t last_row() const;
   std::int64_t changes() const;

@@ -32,9 +32,10 @@ TEST_F(Neighbours, ASilentGroupTakesHalfOfTheRoomAtTheMost) {  // 64 may wait, 4
   EXPECT_EQ(out.asks.size(), 1U);
   ask(201, "sari@reef.example");  // a proof on the pool
   EXPECT_EQ(out.proofs.size(), 1U);
-  EXPECT_EQ(account(support::accounting_request("Start", "s1").user("x@lagoon.example").signed_with(secret("laut")))
-                .recordings.size(),
-            1U);
+  EXPECT_EQ(
+      account(support::accounting_request("Start", "s1").user("x@lagoon.example").signed_with(secret("laut")))
+          .recordings.size(),
+      1U);
 }
 
 TEST_F(Neighbours, AGroupThatIsDownAnswersAtOnceButForAFewTrials) {

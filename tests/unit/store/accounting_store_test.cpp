@@ -161,7 +161,7 @@ TEST_F(StoreTest, AFullDiskKeepsNothingOfTheBatch) {
   // SQLite's own limit on pages stands in for the full disk: the error is the same SQLITE_FULL.
   const std::string large(240, 'x');
   RequestBuilder request = accounting_request("Start", "s1");
-  for (int i = 0; i < 12; ++i) request.with("Reply-Message", large);
+  for (int i = 0; i < 12; ++i) request.with("Filter-Id", large);
   std::vector<Incoming> batch(50, incoming(request));
   for (std::size_t i = 0; i < batch.size(); ++i) batch[i].record.digest[0] = static_cast<std::uint8_t>(i);
   ASSERT_TRUE(store->limit_pages(20));
