@@ -7,9 +7,18 @@ function(jembatan_folder name)
   target_include_directories(jembatan_${name} PUBLIC ${CMAKE_SOURCE_DIR}/src)
   target_link_libraries(jembatan_${name} PUBLIC ${arg_USES})
   if(arg_COLD)
-    target_compile_options(jembatan_${name} PRIVATE $<$<CONFIG:Release>:-O1>)
+    jembatan_cold(jembatan_${name})
   endif()
   jembatan_unity(jembatan_${name})
+endfunction()
+
+# jembatan_cold(TARGET): optimises it little in a build without symbols, and not at all under sanitizers.
+function(jembatan_cold target)
+  if(JEMBATAN_SANITIZE)
+    target_compile_options(${target} PRIVATE -O0)
+  else()
+    target_compile_options(${target} PRIVATE $<$<CONFIG:Release>:-O1>)
+  endif()
 endfunction()
 
 # jembatan_unity(TARGET): compiles its sources several at a time, if that is wanted: headers and templates are most of

@@ -38,6 +38,7 @@ json event_json(const engine::Event& event) {
            {"number", event.number},
            {"server", event.server},
            {"reason", engine::reason_text(event)},
+           {"mend", event.mend},
            {"took_us", event.took.count()}};
   out["packet"] = event.code == wire::Code{} ? "" : wire::name_of(event.code);
   return out;

@@ -80,18 +80,6 @@ Exit add(const Arguments& arguments, Terminal& terminal) {
   return exit;
 }
 
-Command switch_command(const std::string& verb, bool on) {
-  return {"client " + verb,
-          on ? "Switch a client on" : "Switch a client off: its requests are dropped",
-          fmt::format("jembatan client {} kerapu-deck-3 --node node.toml", verb),
-          change_options(),
-          {"NAME", "the client's name", true, false},
-          [on](const Arguments& a, Terminal& t) {
-            return send_change(a, t, "/v1/plan/change",
-                               one_change("set", "client", a.positionals().front(), {{"enabled", on}}));
-          }};
-}
-
 Result<json> secret_call(const Arguments& arguments, const std::string& what) {
   auto node = NodeClient::open(arguments);
   if (!node) return node.error();
@@ -188,8 +176,8 @@ std::vector<Command> client_commands() {
       adding,
       set_command(listing()),
       remove_command(listing()),
-      switch_command("enable", true),
-      switch_command("disable", false),
+      switch_command(listing(), "enable", "Switch a client on"),
+      switch_command(listing(), "disable", "Switch a client off: its requests are dropped"),
       import_command(),
       export_command(),
       secret_command("show", "Show a client's shared secret; that it was shown is put on record"),

@@ -29,6 +29,8 @@ std::string request_line(const json& event, const Terminal& terminal) {
   line += padded(took < 50 ? "<0.1 ms" : fmt::format("{:.1f} ms", took / 1000.0), 10);
   line += event.value("reason", "");
   if (!server.empty()) line += fmt::format(" [{}]", server);
+  const std::string mend = event.value("mend", "");
+  if (!mend.empty()) line += terminal.coloured("; " + mend, Colour::dim);
   return line;
 }
 

@@ -8,6 +8,7 @@
 #include "base/text.h"
 #include "bodies/value.h"
 #include "cli/assignment.h"
+#include "document/write.h"
 #include "revision/objects.h"
 
 namespace jembatan::cli {
@@ -116,6 +117,24 @@ Exit change(const std::string& what, const std::string& kind, const Arguments& a
                      one_change(what, kind, arguments.positionals().front(), fields));
 }
 
+Exit show_single(const std::string& kind, const Arguments& arguments, Terminal& terminal) {
+  auto node = NodeClient::open(arguments);
+  if (!node) return report(node.error(), terminal);
+  const auto body = node->call("GET", "/v1/plan/objects", {{"kind", kind}});
+  if (!body) return report(body.error(), terminal);
+  const json& objects = body->at("objects");
+  const json object = objects.empty() ? json::object() : objects.front();
+  if (arguments.has("--json")) {
+    terminal.line(object.dump(2));
+  } else if (objects.empty()) {
+    terminal.line(fmt::format("the plan has no [{}]: every key has its default (docs/plan.md)", kind));
+  } else if (auto table = bodies::value_of(object)) {
+    document::remove_entry(*table, "name");
+    terminal.out(revision::object_of(kind, *table).text);
+  }
+  return Exit::done;
+}
+
 }  // namespace
 
 json one_change(const std::string& what, const std::string& kind, const std::string& name, json fields) {
@@ -190,7 +209,8 @@ Command add_command(const Listing& listing) {
 Command set_command(const Listing& listing) {
   return {
       listing.noun() + " set",
-      fmt::format("Change fields of a {}; KEY= takes one away", listing.noun()),
+      fmt::format("Change fields of a {}; KEY= takes one away, KEY+= and KEY-= change a list",
+                  listing.noun()),
       fmt::format("jembatan {} set {} {} --node node.toml", listing.noun(), listing.name_example,
                   listing.set_example),
       change_options(),
@@ -205,6 +225,39 @@ Command remove_command(const Listing& listing) {
           change_options(),
           {"NAME", "its name", true, false},
           [kind = listing.kind](const Arguments& a, Terminal& t) { return change("remove", kind, a, t); }};
+}
+
+Command switch_command(const Listing& listing, const std::string& verb, const std::string& summary) {
+  return {listing.noun() + " " + verb,
+          summary,
+          fmt::format("jembatan {} {} {} --node node.toml", listing.noun(), verb, listing.name_example),
+          change_options(),
+          {"NAME", "its name", true, false},
+          [kind = listing.kind, on = verb == "enable"](const Arguments& a, Terminal& t) {
+            return send_change(a, t, "/v1/plan/change",
+                               one_change("set", kind, a.positionals().front(), {{"enabled", on}}));
+          }};
+}
+
+std::vector<Command> single_commands(const Single& single) {
+  return {{single.noun + " show",
+           "Show " + single.what,
+           fmt::format("jembatan {} show --lab hub", single.noun),
+           reading_options(),
+           {},
+           [kind = single.kind](const Arguments& a, Terminal& t) { return show_single(kind, a, t); }},
+          {single.noun + " set",
+           "Say " + single.what,
+           fmt::format("jembatan {} set {} --node node.toml", single.noun, single.set_example),
+           change_options(),
+           {"KEY=VALUE", single.keys + "; the others stay", true, true},
+           [kind = single.kind](const Arguments& a, Terminal& t) {
+             json fields = json::object();
+             std::vector<std::string> words{""};
+             words.insert(words.end(), a.positionals().begin(), a.positionals().end());
+             if (const Status read = read_fields(words, fields); !read) return report(read.error(), t);
+             return send_change(a, t, "/v1/plan/change", one_change("put", kind, "", fields));
+           }}};
 }
 
 }  // namespace jembatan::cli

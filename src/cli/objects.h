@@ -26,6 +26,19 @@ Command show_command(const Listing& listing);
 Command add_command(const Listing& listing);
 Command set_command(const Listing& listing);
 Command remove_command(const Listing& listing);
+/// "enable" or "disable": sets the field `enabled`.
+Command switch_command(const Listing& listing, const std::string& verb, const std::string& summary);
+
+/// A section that a plan has once.
+struct Single {
+  std::string kind;         ///< "realm_default"
+  std::string noun;         ///< "realm default"
+  std::string what;         ///< it says
+  std::string set_example;  ///< KEY=VALUE words
+  std::string keys;         ///< "unknown=…, missing=…"
+};
+/// Its commands show and set.
+std::vector<Command> single_commands(const Single& single);
 
 /// The body of a change of one object.
 nlohmann::json one_change(const std::string& what, const std::string& kind, const std::string& name,

@@ -9,6 +9,7 @@
 
 #include "base/text.h"
 #include "cli/command.h"
+#include "cli/wrong_words.h"
 
 namespace jembatan::cli {
 namespace {
@@ -144,6 +145,10 @@ int run(int argc, char** argv) {
   std::vector<std::string> arguments = take_arguments(argc, argv);
   Terminal terminal;
   try {
+    if (const auto wrong = wrong_words(arguments)) {
+      terminal.error(*wrong);
+      return static_cast<int>(Exit::usage);
+    }
     Program program;
     try {
       std::reverse(arguments.begin(), arguments.end());  // as CLI11 wants them

@@ -117,44 +117,34 @@ Command user_command(Command command, const std::string& what) {
   return command;
 }
 
-Exit put_single(const std::string& kind, const Arguments& arguments, Terminal& terminal) {
-  json fields = json::object();
-  std::vector<std::string> words{""};
-  words.insert(words.end(), arguments.positionals().begin(), arguments.positionals().end());
-  if (const Status read = read_fields(words, fields); !read) return report(read.error(), terminal);
-  return send_change(arguments, terminal, "/v1/plan/change", one_change("put", kind, "", fields));
-}
-
 }  // namespace
 
 std::vector<Command> user_commands() {
-  return {list_command(users()), show_command(users()), user_command(add_command(users()), "add"),
-          user_command(set_command(users()), "set"), remove_command(users())};
+  return {list_command(users()),
+          show_command(users()),
+          user_command(add_command(users()), "add"),
+          user_command(set_command(users()), "set"),
+          switch_command(users(), "enable", "Switch a user on"),
+          switch_command(users(), "disable", "Switch a user off: nobody signs in by this name"),
+          remove_command(users())};
 }
 
 std::vector<Command> sign_in_commands() {
-  return {
-      {"sign-in",
-       "Say how names may be written, and when wrong passwords slow down",
-       "jembatan sign-in 'name_forms=[\"user@realm\", \"realm/user\"]' slow_after=5 --node node.toml",
-       change_options(),
-       {"KEY=VALUE", "name_forms=…, slow_after=…, slow_at_most=…; the others get their defaults", true, true},
-       [](const Arguments& a, Terminal& t) { return put_single("sign_in", a, t); }}};
+  return single_commands({"sign_in", "sign-in",
+                          "how names may be written, and when wrong passwords slow down",
+                          "'name_forms=[\"user@realm\", \"realm/user\"]' slow_after=5",
+                          "name_forms=…, slow_after=…, slow_at_most=…"});
 }
 
 std::vector<Command> realm_commands() {
-  return {
-      list_command(realms()),
-      show_command(realms()),
-      add_command(realms()),
-      set_command(realms()),
-      remove_command(realms()),
-      {"realm default",
-       "Say what happens to names with an unknown realm, or with none",
-       "jembatan realm default unknown=refuse missing='{ assume = \"harbour.example\" }' --node node.toml",
-       change_options(),
-       {"KEY=VALUE", "unknown=…, missing=…", true, true},
-       [](const Arguments& a, Terminal& t) { return put_single("realm_default", a, t); }}};
+  std::vector<Command> out{list_command(realms()), show_command(realms()), add_command(realms()),
+                           set_command(realms()), remove_command(realms())};
+  for (Command& command : single_commands({"realm_default", "realm default",
+                                           "what happens to names with an unknown realm, or with none",
+                                           "unknown=refuse missing='{ assume = \"harbour.example\" }'",
+                                           "unknown=…, missing=…, most_hops=…"}))
+    out.push_back(std::move(command));
+  return out;
 }
 
 std::vector<Command> group_commands() {

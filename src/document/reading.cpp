@@ -101,6 +101,8 @@ std::optional<std::int64_t> Reading::integer(const Entry& entry, std::int64_t le
 }
 
 std::optional<bool> Reading::boolean(const Entry& entry) {
+  const std::string& text = entry.value.text;
+  if (entry.value.kind == Kind::text && (text == "yes" || text == "no")) return text == "yes";
   if (!expect(entry, Kind::boolean)) return std::nullopt;
   return entry.value.boolean;
 }
@@ -138,6 +140,7 @@ std::optional<std::size_t> Reading::choice(const Entry& entry, std::span<const s
 
 std::vector<std::string> Reading::texts(const Entry& entry) {
   std::vector<std::string> out;
+  if (entry.value.kind == Kind::text) return {entry.value.text};  // one is a list of one
   if (!expect(entry, Kind::array)) return out;
   for (const Value& item : entry.value.items) {
     if (item.kind == Kind::text) {

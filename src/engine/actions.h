@@ -27,6 +27,7 @@ struct Event {
   std::string server;        ///< "GROUP/SERVER" that answered, empty if handled here
   std::string_view because;  ///< the reason in words; a literal
   std::string detail;        ///< what the reason is about, may be empty
+  std::string mend;          ///< the command that would mend it; may be empty
   std::chrono::microseconds took{0};
   std::uint64_t number = 0;  ///< in the journal; 0: it is not there
   StoryPtr story;            ///< of requests that were decided; null: of others

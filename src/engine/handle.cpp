@@ -24,6 +24,18 @@ namespace {
 constexpr std::string_view kContradiction = "the request contradicts itself";
 constexpr std::string_view kWrongPassword = "wrong password";
 
+// What a datagram of a stranger says about itself; it may not be true.
+std::string claims_of(OctetView octets) {
+  const auto packet = PacketView::parse(octets);
+  if (!packet) return "not even a well-formed packet";
+  std::string out;
+  const auto name = text_in(packet->find(AttributeType::nas_identifier));
+  if (!name.empty()) out = fmt::format("it calls itself '{}'", escaped(name));
+  const auto user = text_in(packet->find(AttributeType::user_name));
+  if (!user.empty()) out += fmt::format("{}its user is '{}'", out.empty() ? "" : ", ", escaped(user));
+  return out;
+}
+
 }  // namespace
 
 void Engine::handle(const Datagram& in, Now now, Actions& out) {
@@ -31,7 +43,8 @@ void Engine::handle(const Datagram& in, Now now, Actions& out) {
   const forward::LivePlanPtr& live = live_;  // one plan for the whole request
   const plan::Client* client = live->plan->client_at(in.from.address);
   if (client == nullptr)
-    return drop(in, nullptr, {Outcome::unknown_client, "nobody entered this address"}, now, out);
+    return drop(in, nullptr, {Outcome::unknown_client, "nobody entered this address", claims_of(in.octets)},
+                now, out);
   if (!client->enabled)
     return drop(in, client, {Outcome::client_off, "the client is switched off"}, now, out);
   if (!may_use(*client, in.listener, in.to))

@@ -86,6 +86,7 @@ Entry entry_of(const Event& event) {
   out.name = event.user;
   if (event.story == nullptr) {
     out.trail = {fmt::format("{}: {}", out.outcome, out.reason)};
+    if (!event.mend.empty()) out.trail.push_back(event.mend);
     return out;
   }
   const Story& story = *event.story;

@@ -54,8 +54,38 @@ Status set_in_array(Value& array, const std::string& path, const std::optional<V
   return set_field(*item, rest, value);
 }
 
+std::vector<Value> items_of(const Value& value) {
+  return value.kind == document::Kind::array ? value.items : std::vector<Value>{value};
+}
+
+// "groups+" adds what is not there yet, "groups-" takes away what is.
+void change_list(Value& table, const std::string& key, const std::optional<Value>& value) {
+  const std::string name = key.substr(0, key.size() - 1);
+  const Value* there = table.find(name);
+  std::vector<Value> items = there == nullptr ? std::vector<Value>{} : items_of(*there);
+  for (const Value& item : value ? items_of(*value) : std::vector<Value>{}) {
+    const std::string text = document::inline_text(item);
+    const auto found = std::find_if(items.begin(), items.end(),
+                                    [&](const Value& known) { return document::inline_text(known) == text; });
+    if (key.ends_with('-') && found != items.end()) items.erase(found);
+    if (key.ends_with('+') && found == items.end()) items.push_back(item);
+  }
+  if (items.empty()) {
+    document::remove_entry(table, name);
+    return;
+  }
+  Value list;
+  list.kind = document::Kind::array;
+  list.items = std::move(items);
+  document::set_entry(table, name, std::move(list));
+}
+
 Status set_field(Value& table, const std::string& path, const std::optional<Value>& value) {
   const auto [head, rest] = head_of(path);
+  if (rest.empty() && (head.ends_with('+') || head.ends_with('-'))) {
+    change_list(table, head, value);
+    return {};
+  }
   if (rest.empty()) {
     if (value) {
       document::set_entry(table, head, *value);

@@ -31,14 +31,15 @@ bool is_journaled(const Event& event) {
 
 }  // namespace
 
-EventLog::EventLog(Feed& feed, Tally& tally, JournalWriter& journal, host::LogFormat format,
-                   std::string way_to_add, std::function<void()> each_second)
+EventLog::EventLog(Feed& feed, Tally& tally, JournalWriter& journal, host::LogFormat format, std::string node,
+                   std::string plan, std::function<void()> each_second)
     : feed_(feed),
       tally_(tally),
       journal_(journal),
       format_(format),
       each_second_(std::move(each_second)),
-      way_to_add_(std::move(way_to_add)),
+      node_(std::move(node)),
+      plan_(std::move(plan)),
       summed_up_(std::chrono::steady_clock::now()),
       thread_([this] { run(); }) {}
 
@@ -114,14 +115,8 @@ void EventLog::write(Event& event, TimePoint now) {
   tally_.count(event);
   const bool first = first_of_its_kind(event, now);
   if (first && is_journaled(event)) event.number = journal_.next_number();
-  if (first && logs(engine::weight_of(event.outcome))) {
-    std::string more;
-    if (event.outcome == Outcome::unknown_client) {
-      more = fmt::format("; to let it in: jembatan client add NAME --address {} {}",
-                         event.source.address.text(), way_to_add_);
-    }
-    line(event, more);
-  }
+  if (first || feed_.followed()) event.mend = mend_of(event, node_, plan_);
+  if (first && logs(engine::weight_of(event.outcome))) line(event);
   if (event.number == 0 && !feed_.followed()) return;
   const auto item = std::make_shared<const std::variant<Event, Notice>>(std::move(event));
   const bool journaled = std::get<Event>(*item).number > 0;
@@ -129,13 +124,9 @@ void EventLog::write(Event& event, TimePoint now) {
   if (journaled) journal_.take(item);
 }
 
-void EventLog::line(const Event& event, std::string more) {
-  const Weight weight = engine::weight_of(event.outcome);
-  if (format_ == host::LogFormat::json) {
-    log_line(weight, log_json(event) + (more.empty() ? "" : ",\"hint\":" + json_quoted(more.substr(2))));
-  } else {
-    log_line(weight, log_text(event) + more);
-  }
+void EventLog::line(const Event& event) {
+  log_line(engine::weight_of(event.outcome),
+           format_ == host::LogFormat::json ? log_json(event) : log_text(event));
 }
 
 void EventLog::write(const Notice& notice) {
@@ -171,9 +162,11 @@ void EventLog::sum_up(TimePoint now, std::chrono::seconds at_least) {
       continue;
     }
     if (at->second.count > 0) {
-      const std::string text = fmt::format("{}: {} {} more in={}s ({})", subject_text(at->second.last),
-                                           engine::name_of(at->first.first), at->second.count, age.count(),
-                                           engine::reason_text(at->second.last));
+      std::string text = fmt::format("{}: {} {} more in={}s ({})", subject_text(at->second.last),
+                                     engine::name_of(at->first.first), at->second.count, age.count(),
+                                     engine::reason_text(at->second.last));
+      const std::string mend = mend_of(at->second.last, node_, plan_);
+      if (!mend.empty()) text += "; " + mend;
       log_line(Weight::warning, format_ == host::LogFormat::json ? "\"text\":" + json_quoted(text) : text);
     }
     at = repeated_.erase(at);

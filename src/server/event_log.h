@@ -22,9 +22,9 @@ bool logs(engine::Weight weight);
 /// address are written once, then counted and summed up every minute.
 class EventLog {
  public:
-  ///   way_to_add  the option that tells `jembatan client add` where to: "--plan FOLDER"
-  EventLog(Feed& feed, Tally& tally, JournalWriter& journal, host::LogFormat format, std::string way_to_add,
-           std::function<void()> each_second = {});
+  ///   node, plan  the options that tell commands about this node, and where its clients are entered
+  EventLog(Feed& feed, Tally& tally, JournalWriter& journal, host::LogFormat format, std::string node,
+           std::string plan, std::function<void()> each_second = {});
   ~EventLog();
 
   /// Takes over what the vectors hold and leaves them empty. Any thread.
@@ -47,7 +47,7 @@ class EventLog {
   void write(const engine::Notice& notice);
   bool first_of_its_kind(const engine::Event& event, TimePoint now);
   void sum_up(TimePoint now, std::chrono::seconds at_least);
-  void line(const engine::Event& event, std::string more = "");
+  void line(const engine::Event& event);
 
   static constexpr std::size_t kMostWaiting = 200000;
   static constexpr std::size_t kMostRepeated = 10000;
@@ -56,7 +56,8 @@ class EventLog {
   JournalWriter& journal_;
   host::LogFormat format_;
   std::function<void()> each_second_;  ///< called on its thread
-  std::string way_to_add_;
+  std::string node_;                   // how commands are told this node, and where its plan is changed
+  std::string plan_;
   std::mutex mutex_;
   std::condition_variable arrived_;
   std::vector<engine::Event> events_;

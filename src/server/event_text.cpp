@@ -18,6 +18,34 @@ std::string subject_text(const Event& event) {
   return fmt::format("client {} ({})", event.source.address.text(), event.client);
 }
 
+std::string mend_of(const Event& event, const std::string& node, const std::string& plan) {
+  const bool by_commands = node == plan;
+  const auto in_plan = [&](const std::string& command, const std::string& key) {
+    return by_commands ? fmt::format("jembatan client {} {}", command, node)
+                       : fmt::format("'{}' of client '{}' in {}", key, event.client, plan.substr(7));
+  };
+  switch (event.outcome) {
+    case engine::Outcome::unknown_client:
+      return fmt::format("to let it in: jembatan client add NAME --address {} {}",
+                         event.source.address.text(), plan);
+    case engine::Outcome::client_off:
+      return "to switch it on: " + in_plan("enable " + event.client, "enabled = true");
+    case engine::Outcome::wrong_signature:
+      return fmt::format("compare with: jembatan client secret show {} {}", event.client, node);
+    case engine::Outcome::unsigned_request:
+      return "if it cannot sign: " +
+             in_plan(fmt::format("set {} message_authenticator=if-present", event.client),
+                     "message_authenticator = \"if-present\"");
+    case engine::Outcome::over_limit:
+      return "if it may: " +
+             in_plan(fmt::format("set {} requests_per_second=NUMBER", event.client), "requests_per_second");
+    case engine::Outcome::wrong_listener:
+      return "if it may: " + in_plan(fmt::format("set {} listeners=", event.client), "listeners");
+    default:
+      return {};
+  }
+}
+
 std::string took_text(std::chrono::microseconds took) {
   if (took.count() < 10000) return fmt::format("{:.1f}ms", static_cast<double>(took.count()) / 1000);
   return fmt::format("{}ms", took.count() / 1000);
@@ -30,7 +58,8 @@ std::string log_text(const Event& event) {
   out += fmt::format(" from={} id={}", event.source.text(), event.identifier);
   if (!event.server.empty()) out += " server=" + event.server;
   if (event.took.count() > 0) out += " took=" + took_text(event.took);
-  return out + fmt::format(" ({})", reason_text(event));
+  out += fmt::format(" ({})", reason_text(event));
+  return event.mend.empty() ? out : out + "; " + event.mend;
 }
 
 std::string log_json(const Event& event) {
@@ -45,6 +74,7 @@ std::string log_json(const Event& event) {
   add("server", event.server);
   out += fmt::format(R"(,"took_us":{})", event.took.count());
   add("reason", reason_text(event));
+  add("mend", event.mend);
   return out;
 }
 

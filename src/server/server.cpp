@@ -222,9 +222,9 @@ Status Server::open_sockets() {
 }
 
 void Server::start_threads() {
-  events_ =
-      std::make_unique<EventLog>(feed_, tally_, *journal_writer_, settings_.log_format, way_to_add(settings_),
-                                 [this] { unmask_.tick(host::SystemClock().now().wall); });
+  events_ = std::make_unique<EventLog>(feed_, tally_, *journal_writer_, settings_.log_format,
+                                       "--node " + settings_.file.string(), way_to_add(settings_),
+                                       [this] { unmask_.tick(host::SystemClock().now().wall); });
   proofs_ = std::make_unique<ProofPool>(sockets_.size());
   deliverer_ = std::make_unique<Deliverer>(std::move(queue_), settings_.send_from, plan_, *events_, tap_);
   AccountingWriter::Callbacks callbacks{[this](std::size_t worker, std::vector<AccountingWriter::Done> done) {

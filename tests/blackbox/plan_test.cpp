@@ -224,7 +224,7 @@ TEST_F(Commanded, EditsReplySetsAndFormsOfNamesAreChangedByCommands) {
   run({"edit", "add", "badge", "at=received", "set.NAS-Identifier={client}"});
   run({"edit", "add", "greet", "at=replying", "when=code == Access-Accept", "add.Class={realm}"});
   run({"edit", "move", "greet", "--first"});
-  run({"sign-in", "name_forms=[\"realm/user\", \"user@realm\"]"});
+  run({"sign-in", "set", "name_forms=[\"realm/user\", \"user@realm\"]"});
   EXPECT_THAT(run({"edit", "list"}), HasSubstr("greet  replying  add Class           code == Access-Accept\n"
                                                "badge  received  set NAS-Identifier  always\n"));
   EXPECT_THAT(run({"reply-set", "list"}),

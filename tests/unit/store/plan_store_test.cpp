@@ -170,9 +170,25 @@ TEST_F(PlanStoreTest, AChangeOnAnOldBaseIsRefusedAndSaysWho) {
   EXPECT_TRUE(apply(kPlan, wish("second", 2))->changed);
 }
 
+TEST_F(PlanStoreTest, ListsAreChangedByTheirItems) {
+  ASSERT_TRUE(apply(kPlan, wish()));
+  const auto groups = [&](const std::string& field, const std::string& value) {
+    EXPECT_TRUE(change({Do::set, "user", "sari@reef.example", {{field, text_value(value)}}}))
+        << problems.text();
+    std::string out;
+    for (const auto& group : keeper->load(problems)->plan->users.front().groups) out += group + " ";
+    return out;
+  };
+  EXPECT_EQ(groups("groups", "crew"), "crew ");  // one text is a list of one
+  EXPECT_EQ(groups("groups+", "engineers"), "crew engineers ");
+  EXPECT_EQ(groups("groups+", "crew"), "crew engineers ");
+  EXPECT_EQ(groups("groups-", "crew"), "engineers ");
+  EXPECT_EQ(groups("groups-", "engineers"), "");
+}
+
 TEST_F(PlanStoreTest, AMistakeInAChangeIsShownInTheObject) {
   ASSERT_TRUE(apply(kPlan, wish()));
-  EXPECT_FALSE(change({Do::set, "client", "kerapu", {{"enabled", text_value("yes")}}}));
+  EXPECT_FALSE(change({Do::set, "client", "kerapu", {{"enabled", text_value("perhaps")}}}));
   EXPECT_THAT(problems.text(), HasSubstr("client 'kerapu':5:11: error: 'enabled' is text"));
   EXPECT_EQ(*store->newest(), 1U);
 }
