@@ -13,5 +13,6 @@ for seeds in fuzz/seeds/*/; do
   printf '%s: ' "$name"
   "build/fuzz/fuzz/fuzz_$name" -max_total_time="${1:-10}" -timeout=10 -rss_limit_mb=1024 -max_len=8192 -artifact_prefix=build/fuzz/found/ \
     -print_final_stats=1 "build/fuzz/corpus/$name" "$seeds" 2>"build/fuzz/$name.log" || { tail -n 30 "build/fuzz/$name.log"; exit 1; }
-  awk '/number_of_executed_units/ {n=$2} /peak_rss_mb/ {m=$2} END {printf "%s runs, no finding, %s MiB at most\n", n, m}' "build/fuzz/$name.log"
+  awk '/number_of_executed_units/ {n=$2} /average_exec_per_sec/ {r=$2} /peak_rss_mb/ {m=$2}
+    END {printf "%s runs, %s a second, no finding, %s MiB at most\n", n, r, m}' "build/fuzz/$name.log"
 done

@@ -74,6 +74,9 @@ void Delivery::on_reply(std::uint16_t lane, const Endpoint& from, OctetView octe
   if (!arrived) return;
   const accounting::Undelivered& item = parcels_.get(arrived->owner)->item;
   delivered_.push_back(item.place);
+  if (backlogs_.erase(item.group) > 0)
+    out.notices.push_back({now.wall, Weight::info, fmt::format("accounting for group {}", item.group),
+                           "records are acknowledged again"});
   parcels_.release(arrived->owner);
 }
 
@@ -84,12 +87,24 @@ void Delivery::taken_off(const std::vector<std::int64_t>& places) {
 void Delivery::on_timer(Now now, Actions& out) {
   for (const Crossings::GivenUp& given_up : crossings_.on_timer(now, out)) {
     const Parcel* parcel = parcels_.get(given_up.owner);
-    out.notices.push_back(
-        {now.wall, Weight::warning, fmt::format("accounting for group {}", parcel->item.group),
-         fmt::format("record {} waits in the queue ({})", parcel->item.record.id, given_up.why)});
+    tell_of(*parcel, given_up.why, now, out);
     places_.erase(parcel->item.place);
     parcels_.release(given_up.owner);
   }
+}
+
+// One line a group and minute, however many of its records wait.
+void Delivery::tell_of(const Parcel& parcel, const std::string& why, Now now, Actions& out) {
+  constexpr std::chrono::minutes kTellEvery{1};
+  Backlog& backlog = backlogs_[parcel.item.group];
+  ++backlog.since_then;
+  if (backlog.told != TimePoint{} && now.steady - backlog.told < kTellEvery) return;
+  const std::string others =
+      backlog.since_then > 1 ? fmt::format(", {} attempts since the last such line", backlog.since_then) : "";
+  out.notices.push_back(
+      {now.wall, Weight::warning, fmt::format("accounting for group {}", parcel.item.group),
+       fmt::format("record {} waits in the queue ({}{})", parcel.item.record.id, why, others)});
+  backlog = {now.steady, 0};
 }
 
 }  // namespace jembatan::engine

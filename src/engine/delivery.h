@@ -1,5 +1,6 @@
 #pragma once
 #include <deque>
+#include <map>
 #include <set>
 
 #include "engine/crossings.h"
@@ -33,6 +34,12 @@ class Delivery final : private Composer {
     accounting::Undelivered item;
     Octets attributes;
   };
+  /// What is told of a group whose records wait.
+  struct Backlog {
+    TimePoint told{};
+    std::size_t since_then = 0;  ///< attempts that nobody acknowledged
+  };
+  void tell_of(const Parcel& parcel, const std::string& why, Now now, Actions& out);
   std::optional<Octets> edited(const Parcel& parcel, const plan::Server& server) const;
   Status compose(Ticket owner, const plan::Server& server, const wire::Authenticator& authenticator,
                  wire::PacketBuilder& out) override;
@@ -43,6 +50,7 @@ class Delivery final : private Composer {
   Slots<Parcel> parcels_;
   std::set<std::int64_t> places_;  // under way
   std::vector<std::int64_t> delivered_;
+  std::map<std::string, Backlog> backlogs_;  // by group, while its records wait
   Crossings crossings_;
 };
 

@@ -18,7 +18,7 @@ constexpr std::array<std::uint32_t, 3> kSecrets{3, 79, 80};
 
 // Vendor-Specific in the recommended format (RFC 2865 §5.26), with secret ones emptied.
 Octets vendors(OctetView value, const dictionary::Catalogue& catalogue) {
-  if (value.size() < 4) return {value.begin(), value.end()};
+  if (value.size() < 4) return {};
   const std::uint32_t vendor = load32(value.data());
   Octets out(value.begin(), value.begin() + 4);
   OctetView inside = value.subspan(4);
@@ -29,8 +29,7 @@ Octets vendors(OctetView value, const dictionary::Catalogue& catalogue) {
     if (!secret) append(out, inside.subspan(2, inside[1] - 2U));
     inside = inside.subspan(inside[1]);
   }
-  append(out, inside);
-  return out;
+  return out;  // what follows no format may hold anything: it is left out
 }
 
 }  // namespace

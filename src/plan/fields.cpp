@@ -310,7 +310,8 @@ const Field<SignInDraft> kSignIn[] = {
        }
      }},
     {"slow_after", Need::optional,
-     "so many wrong passwords in a row, by user and client, and the next is looked at after a time only, 0 "
+     "so many wrong passwords in a row, by user, client and station, and the next is looked at after a time "
+     "only, 0 "
      "to "
      "1000; default 10; 0: never",
      [](Reading& r, const Entry& e, SignInDraft& d) {

@@ -189,7 +189,7 @@ struct RealmDefault {
 /// How people's names and passwords are taken.
 struct SignIn {
   std::vector<identity::NameForm> name_forms{identity::NameForm::user_at_realm};  ///< in the order of trying
-  std::uint32_t slow_after = 10;  ///< wrong passwords in a row, by user and client; 0: never
+  std::uint32_t slow_after = 10;  ///< wrong passwords in a row, by user, client and station; 0: never
   Duration slow_at_most{60000};   ///< the longest time until the next password is looked at
 };
 

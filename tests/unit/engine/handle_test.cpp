@@ -1022,6 +1022,24 @@ TEST_F(DeliveryTest, WithoutAnswerItWaitsInTheQueue) {
   EXPECT_EQ(value_in(out.view(out.asks[0].packet), "Acct-Delay-Time"), "2");
 }
 
+TEST_F(DeliveryTest, ASilentGroupIsOneLineAMinuteAndOneWhenItAnswersAgain) {
+  std::size_t lines = 0;
+  for (int i = 0; i < 30; ++i) {  // two attempts of a second each
+    offer({item(1), item(2)});
+    lines += out.notices.size();
+    for (int turn = 0; turn < 2; ++turn) {
+      out.clear();
+      delivery.on_timer(clock.advance(1s), out);
+      for (const auto& notice : out.notices) lines += notice.subject.starts_with("accounting") ? 1 : 0;
+    }
+  }
+  EXPECT_EQ(lines, 1U);
+  offer({item(1)});
+  acknowledge();
+  ASSERT_FALSE(out.notices.empty());
+  EXPECT_EQ(out.notices.back().text, "records are acknowledged again");
+}
+
 TEST_F(DeliveryTest, IsBoundedAndLeavesUnknownGroupsInTheQueue) {
   offer({item(1), item(2, "gone"), item(3), item(4), item(5), item(6)});
   EXPECT_EQ(out.asks.size(), 2U);  // one group has half of the room

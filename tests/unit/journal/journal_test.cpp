@@ -26,6 +26,16 @@ std::vector<std::string> kept_of(const Octets& octets) {
   return out;
 }
 
+TEST(Scrub, VendorsOctetsThatFollowNoFormatAreNotKept) {
+  const Octets packet = support::access_request(1)
+                            .plus({26, 12, 0, 0, 1, 0x37, 1, 99, 's', 'e', 'c', 'r'})  // longer than it is
+                            .plus({26, 5, 'a', 'b', 'c'})
+                            .signed_with(support::secret("laut"));
+  const Octets kept = without_secrets(*wire::PacketView::parse(packet), dictionary::standard());
+  EXPECT_EQ(to_hex(kept).find(to_hex(view_of("secr"))), std::string::npos);
+  EXPECT_EQ(to_hex(kept).find(to_hex(view_of("abc"))), std::string::npos);
+}
+
 TEST(WithoutSecrets, KeepsWhatIsNotHidden) {
   const Octets octets = access_request()
                             .user("sari@reef.example")

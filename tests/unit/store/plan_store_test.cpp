@@ -176,7 +176,8 @@ TEST_F(PlanStoreTest, ListsAreChangedByTheirItems) {
     EXPECT_TRUE(change({Do::set, "user", "sari@reef.example", {{field, text_value(value)}}}))
         << problems.text();
     std::string out;
-    for (const auto& group : keeper->load(problems)->plan->users.front().groups) out += group + " ";
+    const auto loaded = keeper->load(problems);
+    for (const auto& group : loaded->plan->users.front().groups) out += group + " ";
     return out;
   };
   EXPECT_EQ(groups("groups", "crew"), "crew ");  // one text is a list of one
