@@ -145,7 +145,8 @@ std::vector<plan::SourceFile> sources_of(const Objects& objects,
     std::string name =
         object->name.empty() ? object->kind : fmt::format("{} '{}'", object->kind, object->name);
     if (object->kind == kDictionary) name = fmt::format("{}{}.toml", plan::kDictionaryFolder, object->name);
-    out.push_back({place == places.end() ? std::move(name) : place->second, object->text});
+    if (place != places.end()) name = place->second;
+    out.push_back({std::move(name), object->text});
   }
   return out;
 }
