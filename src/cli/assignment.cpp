@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <nlohmann/json.hpp>
+
 #include <algorithm>
 
 #include "base/text.h"
@@ -36,29 +38,32 @@ json value_in(const std::string& text) {
 
 }  // namespace
 
-Result<Assignment> read_assignment(const std::string& text) {
+Status read_assignment(const std::string& text, json& fields) {
   const std::size_t equals = text.find('=');
   if (equals == std::string::npos || equals == 0)
     return fail(Errc::malformed, fmt::format("'{}' is no KEY=VALUE", escaped(text)));
-  Assignment out{text.substr(0, equals), nullptr};
+  const std::string key = text.substr(0, equals);
   const std::string value = text.substr(equals + 1);
-  if (value.empty()) return out;
+  const bool changes_list = key.ends_with('+') || key.ends_with('-');
+  const std::string_view field = std::string_view(key).substr(0, key.size() - (changes_list ? 1 : 0));
+  json& out = fields[key];
+  if (value.empty()) return {};
   if (value[0] == '@') {
     auto content = document::read_file(value.substr(1));
     if (!content) return content.error();
-    out.value = trim(*content);
-  } else if (is_secret(out.key)) {
+    out = trim(*content);
+  } else if (is_secret(field)) {
     if (value != "generate") {
       return fail(
           Errc::malformed,
-          fmt::format("'{}=…' can be seen by everybody on this machine; allowed: {}=@FILE, or {}=generate",
-                      out.key, out.key, out.key));
+          fmt::format("'{0}=…' can be seen by everybody on this machine; allowed: {0}=@FILE, or {0}=generate",
+                      field));
     }
-    out.value = json{{"generate", true}};
+    out = json{{"generate", true}};
   } else {
-    out.value = always_text(out.key) && value[0] != '"' ? json(value) : value_in(value);
+    out = always_text(field) && value[0] != '"' ? json(value) : value_in(value);
   }
-  return out;
+  return {};
 }
 
 }  // namespace jembatan::cli

@@ -144,9 +144,7 @@ json one_change(const std::string& what, const std::string& kind, const std::str
 
 Status read_fields(const std::vector<std::string>& words, json& fields) {
   for (std::size_t i = 1; i < words.size(); ++i) {
-    auto assignment = read_assignment(words[i]);
-    if (!assignment) return assignment.error();
-    fields[assignment->key] = std::move(assignment->value);
+    if (const Status read = read_assignment(words[i], fields); !read) return read;
   }
   return {};
 }

@@ -138,11 +138,20 @@ std::optional<std::size_t> Reading::choice(const Entry& entry, std::span<const s
   return std::nullopt;
 }
 
+std::optional<Entry> Reading::list(const Entry& entry) {
+  if (entry.value.kind != Kind::text) return expect(entry, Kind::array) ? std::optional(entry) : std::nullopt;
+  Entry out{entry.key, entry.at, {}};
+  out.value.kind = Kind::array;
+  out.value.at = entry.value.at;
+  out.value.items = {entry.value};
+  return out;
+}
+
 std::vector<std::string> Reading::texts(const Entry& entry) {
   std::vector<std::string> out;
-  if (entry.value.kind == Kind::text) return {entry.value.text};  // one is a list of one
-  if (!expect(entry, Kind::array)) return out;
-  for (const Value& item : entry.value.items) {
+  const auto given = list(entry);
+  if (!given) return out;
+  for (const Value& item : given->value.items) {
     if (item.kind == Kind::text) {
       out.push_back(item.text);
     } else {

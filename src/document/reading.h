@@ -22,7 +22,10 @@ class Reading {
   std::optional<Duration> duration(const Entry& entry, Duration least, Duration most);
   /// One of the names; gives its place in the list.
   std::optional<std::size_t> choice(const Entry& entry, std::span<const std::string_view> names);
-  std::vector<std::string> texts(const Entry& entry);  ///< an array of texts
+  /// One text is a list of one.
+  std::vector<std::string> texts(const Entry& entry);
+  /// The entry with its value as an array; nothing, with a problem added, if it is neither that nor a text.
+  std::optional<Entry> list(const Entry& entry);
 
   /// True if the value has that kind; otherwise a problem.
   bool expect(const Entry& entry, Kind kind);

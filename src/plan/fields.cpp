@@ -213,9 +213,8 @@ const Field<UserDraft> kUser[] = {
      }},
     {"clients", Need::optional, "the clients that the user may come from, an array of names; default: all",
      [](Reading& r, const Entry& e, UserDraft& d) {
-       if (!r.expect(e, Kind::array)) return;
-       d.object.user.clients = r.texts(e);
-       d.object.clients = e;
+       d.object.clients = r.list(e);
+       if (d.object.clients) d.object.user.clients = r.texts(*d.object.clients);
      }},
     {"reply", Need::optional,
      "a table of attributes for the Access-Accept, by dictionary name; vlan = 1 to 4094",
@@ -245,7 +244,7 @@ const Field<RealmDraft> kRealm[] = {
            r.wrong(e, fmt::format("'aliases' holds '{}'", escaped(text)), "realms like reef-line.example");
          }
        }
-       if (r.expect(e, Kind::array)) d.object.aliases = e;
+       d.object.aliases = r.list(e);
      }},
     {"forward", Need::optional, "the group of servers that requests go to (either this or handle)",
      [](Reading& r, const Entry& e, RealmDraft& d) {
@@ -256,9 +255,7 @@ const Field<RealmDraft> kRealm[] = {
        if (const auto found = r.choice(e, kHandlings)) d.object.handle = kHandlingValues[*found];
      }},
     {"accounting", Need::optional, "an array of here and groups; default: here, and the group of forward",
-     [](Reading& r, const Entry& e, RealmDraft& d) {
-       if (r.expect(e, Kind::array)) d.object.accounting = e;
-     }},
+     [](Reading& r, const Entry& e, RealmDraft& d) { d.object.accounting = r.list(e); }},
     {"strip", Need::optional, "true: the realm is taken off User-Name before forwarding; default false",
      [](Reading& r, const Entry& e, RealmDraft& d) { d.object.realm.strip = r.boolean(e).value_or(false); }},
 };

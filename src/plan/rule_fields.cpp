@@ -122,9 +122,7 @@ const Field<AccessDraft> kAccess[] = {
        if (r.expect(e, Kind::table)) d.object.reply = e;
      }},
     {"also", Need::optional, "reply sets whose attributes come behind those of the rule, an array of names",
-     [](Reading& r, const Entry& e, AccessDraft& d) {
-       if (r.expect(e, Kind::array)) d.object.also = e;
-     }},
+     [](Reading& r, const Entry& e, AccessDraft& d) { d.object.also = r.list(e); }},
 };
 
 const Field<ReplySetDraft> kReplySet[] = {

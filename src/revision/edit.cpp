@@ -59,9 +59,11 @@ std::vector<Value> items_of(const Value& value) {
 }
 
 // "groups+" adds what is not there yet, "groups-" takes away what is.
-void change_list(Value& table, const std::string& key, const std::optional<Value>& value) {
+Status change_list(Value& table, const std::string& key, const std::optional<Value>& value) {
   const std::string name = key.substr(0, key.size() - 1);
   const Value* there = table.find(name);
+  if (there != nullptr && there->kind != document::Kind::array && there->kind != document::Kind::text)
+    return fail(Errc::malformed, fmt::format("'{}' is {}, no list", name, document::name_of(there->kind)));
   std::vector<Value> items = there == nullptr ? std::vector<Value>{} : items_of(*there);
   for (const Value& item : value ? items_of(*value) : std::vector<Value>{}) {
     const std::string text = document::inline_text(item);
@@ -72,20 +74,18 @@ void change_list(Value& table, const std::string& key, const std::optional<Value
   }
   if (items.empty()) {
     document::remove_entry(table, name);
-    return;
+    return {};
   }
   Value list;
   list.kind = document::Kind::array;
   list.items = std::move(items);
   document::set_entry(table, name, std::move(list));
+  return {};
 }
 
 Status set_field(Value& table, const std::string& path, const std::optional<Value>& value) {
   const auto [head, rest] = head_of(path);
-  if (rest.empty() && (head.ends_with('+') || head.ends_with('-'))) {
-    change_list(table, head, value);
-    return {};
-  }
+  if (rest.empty() && (head.ends_with('+') || head.ends_with('-'))) return change_list(table, head, value);
   if (rest.empty()) {
     if (value) {
       document::set_entry(table, head, *value);

@@ -2,6 +2,8 @@
 
 #include <gtest/gtest.h>
 
+#include <nlohmann/json.hpp>
+
 #include "cli/assignment.h"
 #include "support/process.h"
 
@@ -40,26 +42,42 @@ TEST(Csv, CellsAreQuotedWhereTheyMustBe) {
   EXPECT_EQ(csv_cell("a,\"b\""), "\"a,\"\"b\"\"\"");
 }
 
+nlohmann::json value_in(const std::string& key, const std::string& value) {
+  nlohmann::json fields;
+  const Status read = read_assignment(key + "=" + value, fields);
+  EXPECT_TRUE(read) << key;
+  return fields[key];
+}
+
+Error problem_with(const std::string& text) {
+  nlohmann::json fields;
+  const Status read = read_assignment(text, fields);
+  return read ? Error{Errc::io, "none"} : read.error();
+}
+
 TEST(Assignment, ReadsValuesAsThePlanWritesThem) {
-  EXPECT_EQ(read_assignment("weight=50")->value, 50);
-  EXPECT_EQ(read_assignment("enabled=false")->value, false);
-  EXPECT_EQ(read_assignment("waits=20s")->value, "20s");
-  EXPECT_EQ(read_assignment("address=192.0.2.7")->value, "192.0.2.7");
-  EXPECT_EQ(read_assignment("labels.deck=2")->value, "2");
-  EXPECT_EQ(read_assignment("accounting=[\"here\", \"x\"]")->value, nlohmann::json::array({"here", "x"}));
-  EXPECT_EQ(read_assignment("note=a = b")->value, "a = b");
-  EXPECT_TRUE(read_assignment("note=")->value.is_null());
+  EXPECT_EQ(value_in("groups+", "crew"), "crew");
+  EXPECT_EQ(value_in("weight", "50"), 50);
+  EXPECT_EQ(value_in("enabled", "false"), false);
+  EXPECT_EQ(value_in("waits", "20s"), "20s");
+  EXPECT_EQ(value_in("address", "192.0.2.7"), "192.0.2.7");
+  EXPECT_EQ(value_in("labels.deck", "2"), "2");
+  EXPECT_EQ(value_in("accounting", "[\"here\", \"x\"]"), nlohmann::json::array({"here", "x"}));
+  EXPECT_EQ(value_in("note", "a = b"), "a = b");
+  EXPECT_TRUE(value_in("note", "").is_null());
 }
 
 TEST(Assignment, TakesSecretsFromFilesAlone) {
-  EXPECT_EQ(read_assignment("secret=hush").error().code, Errc::malformed);
-  EXPECT_EQ(read_assignment("secret=hush").error().text.find("hush"), std::string::npos);
-  EXPECT_EQ(read_assignment("server.reef-1.secret=hush").error().code, Errc::malformed);
+  EXPECT_EQ(problem_with("secret=hush").code, Errc::malformed);
+  EXPECT_EQ(problem_with("secret=hush").text.find("hush"), std::string::npos);
+  EXPECT_EQ(problem_with("server.reef-1.secret=hush").code, Errc::malformed);
+  EXPECT_EQ(problem_with("secret+=hush").code, Errc::malformed);
+  EXPECT_EQ(problem_with("password.clear-=hush").code, Errc::malformed);
   const support::TemporaryFolder folder;
   support::write_file(folder.path() / "s", "in the file\n");
-  EXPECT_EQ(read_assignment("secret=@" + (folder.path() / "s").string())->value, "in the file");
-  EXPECT_EQ(read_assignment("secret=@/nowhere").error().code, Errc::not_found);
-  EXPECT_FALSE(read_assignment("no assignment"));
+  EXPECT_EQ(value_in("secret", "@" + (folder.path() / "s").string()), "in the file");
+  EXPECT_EQ(problem_with("secret=@/nowhere").code, Errc::not_found);
+  EXPECT_EQ(problem_with("no assignment").code, Errc::malformed);
 }
 
 }  // namespace

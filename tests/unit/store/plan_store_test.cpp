@@ -185,6 +185,8 @@ TEST_F(PlanStoreTest, ListsAreChangedByTheirItems) {
   EXPECT_EQ(groups("groups+", "crew"), "crew engineers ");
   EXPECT_EQ(groups("groups-", "crew"), "engineers ");
   EXPECT_EQ(groups("groups-", "engineers"), "");
+  EXPECT_EQ(change({Do::set, "client", "kerapu", {{"secret+", text_value("hush")}}}).error().text,
+            "client 'kerapu': 'secret+': 'secret' is a table, no list");
 }
 
 TEST_F(PlanStoreTest, AMistakeInAChangeIsShownInTheObject) {
