@@ -52,6 +52,7 @@ void log_problems(const document::Problems& problems) {
 int refuse_to_start(const document::Problems& problems, const std::string& why) {
   log_problems(problems);
   server::log_error("not started: " + why);
+  server::finish_log();
   return code(Exit::no);
 }
 
@@ -128,7 +129,7 @@ void end_at_once_when_asked_again(const Signals& signals, Duration stop_within) 
     while (signal == SIGHUP) signal = signals.next_within(at_most);
     server::log_warning(signal == 0 ? "stopped at once (stop_within was not enough)"
                                     : "stopped at once (asked a second time)");
-    server::flush_log();
+    server::finish_log();
     _exit(code(Exit::no));
   }).detach();
 }
@@ -161,6 +162,7 @@ int run(const std::string& node_file) {
   api->reset();
   (*server)->stop();
   server::log_info(fmt::format("node {} has stopped", settings->name));
+  server::finish_log();
   return code(Exit::done);
 }
 

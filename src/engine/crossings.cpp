@@ -57,7 +57,8 @@ Result<Ticket> Crossings::start(Ticket owner, forward::LivePlanPtr live, std::si
                                 Now now, Actions& out) {
   const plan::Group& asked_group = live->plan->groups[group];
   const auto& health = live->health_of(group, purpose);
-  std::size_t& waiting = by_group_[asked_group.name];
+  const auto counted = by_group_.find(asked_group.name);
+  const std::size_t waiting = counted == by_group_.end() ? 0 : counted->second;
   const bool down = std::all_of(health.begin(), health.end(), [](const auto& one) { return one->down(); });
   if (down && waiting >= kTrials)
     return fail(Errc::unreachable, fmt::format("group {}: all of its servers are down", asked_group.name));
@@ -67,7 +68,7 @@ Result<Ticket> Crossings::start(Ticket owner, forward::LivePlanPtr live, std::si
   const Ticket ticket = slots_.take();
   Crossing* crossing = slots_.get(ticket);
   if (crossing == nullptr) return fail(Errc::busy, "too many requests wait for servers");
-  ++waiting;
+  ++by_group_[asked_group.name];
   crossing->owner = owner;
   crossing->live = std::move(live);
   crossing->group = group;

@@ -123,7 +123,7 @@ class Engine final : private Composer {
   void prove_typed(const Request& request, const plan::User* user);
   void proved(const Request& request, const plan::User* user, bool matches, OctetView typed);
   void right_password(const Request& request, const plan::User& user, OctetView besides = {});
-  void wrong_password(const Request& request, const plan::User* user, Ending ending, OctetView besides = {});
+  void refuse_password(const Request& request, Ending ending, OctetView besides = {});
   void admit(const Request& request, const decide::Candidate& candidate, OctetView besides = {});
   void forward_access(const Request& request);
   /// No server of the group answered: as the group says.

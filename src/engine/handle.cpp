@@ -22,7 +22,6 @@ using wire::Signature;
 namespace {
 
 constexpr std::string_view kContradiction = "the request contradicts itself";
-constexpr std::string_view kWrongPassword = "wrong password";
 
 // What a datagram of a stranger says about itself; it may not be true.
 std::string claims_of(OctetView octets) {
@@ -197,8 +196,7 @@ void Engine::prove(const Request& request) {
     return reply(request, Code::access_reject, {}, {Outcome::rejected, because});
   }
   if (decide::answered_here(method)) return prove_password(request, user);
-  reply(request, Code::access_reject, {},
-        {Outcome::rejected, decide::kNotAnswered, std::string(method), "", decide::Assume::refused});
+  refuse_password(request, {Outcome::rejected, decide::kNotAnswered, std::string(method)});
 }
 
 Slowdown::Attempt Engine::attempt_of(const Request& request, const plan::User* user) {
@@ -209,15 +207,15 @@ Slowdown::Attempt Engine::attempt_of(const Request& request, const plan::User* u
 void Engine::prove_password(const Request& request, const plan::User* user) {
   const auto& limits = request.live->plan->sign_in;
   if (const auto wait = slowdown_->wait(attempt_of(request, user), limits, request.now.steady)) {
-    return reply(request, Code::access_reject, {},
-                 {Outcome::rejected, "too many wrong passwords in a row",
-                  "looked at again in " + jembatan::text_of(*wait), "", decide::Assume::refused});
+    return refuse_password(request, {Outcome::rejected, "too many wrong passwords in a row",
+                                     "looked at again in " + jembatan::text_of(*wait)});
   }
   const auto challenged =
       prove_challenge(request.packet, {user, request.way->user}, request.secret(), random_);
   if (!challenged) return prove_typed(request, user);
   if (challenged->right) return right_password(request, *user, challenged->accept);
-  wrong_password(request, user, {Outcome::rejected, challenged->because}, challenged->reject);
+  slowdown_->wrong(attempt_of(request, user), limits, request.now.steady);
+  refuse_password(request, {Outcome::rejected, challenged->because}, challenged->reject);
 }
 
 // An unknown user takes as long as one whose password is hashed, if the plan has such users.
@@ -233,9 +231,8 @@ void Engine::prove_typed(const Request& request, const plan::User* user) {
     proved(request, user, user != nullptr && stored->matches(*typed), *typed);
   } else if (const auto wait =
                  slowdown_->begin(attempt_of(request, user), plan.sign_in, request.now.steady)) {
-    reply(request, Code::access_reject, {},
-          {Outcome::rejected, "too many passwords of this user are being compared",
-           "looked at again in " + jembatan::text_of(*wait), "", decide::Assume::refused});
+    refuse_password(request, {Outcome::rejected, "too many passwords of this user are being compared",
+                              "looked at again in " + jembatan::text_of(*wait)});
   } else {
     const Ticket ticket = keep(request);
     if (Pending* pending = pending_.get(ticket)) {
@@ -250,13 +247,20 @@ void Engine::prove_typed(const Request& request, const plan::User* user) {
 
 void Engine::proved(const Request& request, const plan::User* user, bool matches, OctetView typed) {
   if (matches) return right_password(request, *user);
-  Ending ending{Outcome::rejected, user == nullptr ? kNoUser : kWrongPassword};
-  if (user != nullptr) ending.detail = identity::shape_hint(typed, user->password);
-  if (wire::looks_unreadable(typed)) {
+  Ending ending{Outcome::rejected, user == nullptr ? kNoUser : "wrong password"};
+  const bool unreadable = wire::looks_unreadable(typed);
+  if (unreadable) {
     ending.because = "wrong password: it is unreadable with this client's secret, which very likely differs";
-    ending.detail.clear();
+  } else if (user != nullptr) {
+    ending.detail = identity::shape_hint(typed, user->password);
   }
-  wrong_password(request, user, std::move(ending));
+  const auto attempt = attempt_of(request, user);
+  if (unreadable && !request.packet.find(AttributeType::message_authenticator)) {
+    slowdown_->end(attempt);  // it could come from anybody
+  } else {
+    slowdown_->wrong(attempt, request.live->plan->sign_in, request.now.steady);
+  }
+  refuse_password(request, std::move(ending));
 }
 
 // Whoever knows the password may be told why it does not help.
@@ -269,18 +273,7 @@ void Engine::right_password(const Request& request, const plan::User& user, Octe
         {Outcome::rejected, because});
 }
 
-void Engine::wrong_password(const Request& request, const plan::User* user, Ending ending,
-                            OctetView besides) {
-  const auto attempt = attempt_of(request, user);
-  // What is unreadable and unsigned could come from anybody.
-  const auto hidden = request.packet.find(AttributeType::user_password);
-  const bool counts = request.packet.find(AttributeType::message_authenticator).has_value() || !hidden ||
-                      ending.because == kNoUser || ending.because == kWrongPassword;
-  if (counts) {
-    slowdown_->wrong(attempt, request.live->plan->sign_in, request.now.steady);
-  } else {
-    slowdown_->end(attempt);
-  }
+void Engine::refuse_password(const Request& request, Ending ending, OctetView besides) {
   ending.assume = decide::Assume::refused;
   reply(request, Code::access_reject, besides, std::move(ending));
 }

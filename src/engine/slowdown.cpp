@@ -109,8 +109,11 @@ void Slowdown::wrong(const Attempt& attempt, const plan::SignIn& limits, TimePoi
   if (limits.slow_after == 0) return;
   const std::lock_guard lock(mutex_);
   count(place_of(key_of(attempt)), limits.slow_after, limits.slow_at_most, now);
-  if (!trusts(attempt))
-    count(place_of(wide_key_of(attempt)), limits.slow_after * kAllStations, limits.slow_at_most, now);
+  if (trusts(attempt)) return;
+  Place& all = place_of(wide_key_of(attempt));
+  if (now - all.last > kForgetAllStations) all.wrong = 0;  // people mistype now and then, for years
+  all.last = now;
+  count(all, limits.slow_after * kAllStations, limits.slow_at_most, now);
 }
 
 void Slowdown::right(const Attempt& attempt) {

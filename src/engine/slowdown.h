@@ -17,8 +17,9 @@ namespace jembatan::engine {
 ///
 /// They are counted by user, client and station (Calling-Station-Id), so that whoever guesses at one station
 /// holds up nobody else; and by user and client for all stations together, with a higher threshold, so that
-/// it does not help to make up stations. A station from which the right password came is measured by itself
-/// alone. Proofs that are under way count as wrong until they are known: guessing in parallel gains nothing.
+/// it does not help to make up stations; that count begins anew after a quarter of an hour without a wrong
+/// one. A station from which the right password came is measured by itself alone. Proofs that are under way
+/// count as wrong until they are known: guessing in parallel gains nothing.
 ///
 /// One table for the whole node; any thread. Bounded: who was counted longest ago is forgotten first.
 class Slowdown {
@@ -49,9 +50,11 @@ class Slowdown {
     std::uint32_t wrong = 0;
     std::uint32_t under_way = 0;
     TimePoint until{};
+    TimePoint last{};  // wrong one
     std::list<std::string>::iterator age;
   };
   static constexpr std::uint32_t kAllStations = 20;  // times slow_after
+  static constexpr std::chrono::minutes kForgetAllStations{15};
   static constexpr std::size_t kTrusted = 1U << 16U;
   static std::string key_of(const Attempt& attempt);
   static std::string wide_key_of(const Attempt& attempt);

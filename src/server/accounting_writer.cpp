@@ -33,7 +33,8 @@ void AccountingWriter::delivered(std::vector<std::int64_t> places) {
 
 std::string AccountingWriter::problem() const {
   const std::lock_guard lock(mutex_);
-  return problem_;
+  const bool lately = std::chrono::steady_clock::now() - problem_at_ < std::chrono::minutes(1);
+  return lately ? problem_ : "";
 }
 
 void AccountingWriter::stop() {
@@ -76,6 +77,7 @@ void AccountingWriter::write(std::vector<Job> jobs) {
   {
     const std::lock_guard lock(mutex_);
     problem_ = kept ? "" : kept.error().text;
+    problem_at_ = std::chrono::steady_clock::now();
   }
   std::map<std::size_t, std::vector<Done>> by_worker;
   for (std::size_t i = 0; i < jobs.size(); ++i) {

@@ -38,7 +38,8 @@ class AccountingWriter {
   bool record(Job job);
   /// Takes places off the queue of records to send on. Any thread.
   void delivered(std::vector<std::int64_t> places);
-  /// Why the last record could not be kept; empty if it was. Any thread.
+  /// Why the last record could not be kept; empty if it was, or if that is a minute ago: who asks whether the
+  /// node is ready may be who keeps records away from it. Any thread.
   std::string problem() const;
   /// Writes what waits, then ends the thread and closes the store.
   void stop();
@@ -57,6 +58,7 @@ class AccountingWriter {
   std::vector<Job> jobs_;
   std::vector<std::int64_t> delivered_;
   std::string problem_;
+  std::chrono::steady_clock::time_point problem_at_;
   bool stop_ = false;
   std::thread thread_;
 };

@@ -32,12 +32,12 @@ bool is_journaled(const Event& event) {
 }  // namespace
 
 EventLog::EventLog(Feed& feed, Tally& tally, JournalWriter& journal, host::LogFormat format, std::string node,
-                   std::string plan, std::function<void()> each_second)
+                   std::string plan, std::function<void()> each_turn)
     : feed_(feed),
       tally_(tally),
       journal_(journal),
       format_(format),
-      each_second_(std::move(each_second)),
+      each_turn_(std::move(each_turn)),
       node_(std::move(node)),
       plan_(std::move(plan)),
       summed_up_(std::chrono::steady_clock::now()),
@@ -99,7 +99,7 @@ void EventLog::run() {
     for (const Notice& notice : notices) write(notice);
     for (Event& event : events) write(event, now);
     sum_up(now, last ? 0s : kSummary);
-    if (each_second_) each_second_();
+    if (each_turn_) each_turn_();
     flush_log();
     events.clear();
     notices.clear();

@@ -24,7 +24,7 @@ class EventLog {
  public:
   ///   node, plan  the options that tell commands about this node, and where its clients are entered
   EventLog(Feed& feed, Tally& tally, JournalWriter& journal, host::LogFormat format, std::string node,
-           std::string plan, std::function<void()> each_second = {});
+           std::string plan, std::function<void()> each_turn = {});
   ~EventLog();
 
   /// Takes over what the vectors hold and leaves them empty. Any thread.
@@ -55,8 +55,8 @@ class EventLog {
   Tally& tally_;
   JournalWriter& journal_;
   host::LogFormat format_;
-  std::function<void()> each_second_;  ///< called on its thread
-  std::string node_;                   // how commands are told this node, and where its plan is changed
+  std::function<void()> each_turn_;  ///< called on its thread
+  std::string node_;                 // how commands are told this node, and where its plan is changed
   std::string plan_;
   std::mutex mutex_;
   std::condition_variable arrived_;

@@ -4,6 +4,7 @@
 #include <poll.h>
 #include <spdlog/sinks/base_sink.h>
 #include <spdlog/spdlog.h>
+#include <sys/stat.h>
 #include <unistd.h>
 
 #include <algorithm>
@@ -30,31 +31,51 @@ class CollectingSink final : public spdlog::sinks::base_sink<std::mutex> {
   // Never waits: what nobody takes stays until there is too much of it, and is then lost and counted.
   void flush_() override {
     if (lost_ > 0 && lines_.size() < kMostWaiting) {
-      lines_ += fmt::format("(log: {} octets were lost: nobody read them)\n", lost_);
+      const std::string text = fmt::format("log: {} octets were lost: nobody read them", lost_);
+      lines_ += the_format == host::LogFormat::json ? "{\"text\":" + json_quoted(text) + "}\n" : text + "\n";
       lost_ = 0;
     }
-    std::string_view left = lines_;
-    while (!left.empty()) {
-      pollfd writable{STDERR_FILENO, POLLOUT, 0};
-      if (::poll(&writable, 1, 0) <= 0) break;
-      // So much goes into a pipe that can be written to without waiting (pipe(7)).
-      const ssize_t written =
-          ::write(STDERR_FILENO, left.data(), std::min<std::size_t>(left.size(), PIPE_BUF));
-      if (written <= 0) break;
-      left.remove_prefix(static_cast<std::size_t>(written));
-    }
-    lines_.erase(0, lines_.size() - left.size());
+    write_out(0);
     if (lines_.size() <= kMostWaiting) return;
     lost_ += lines_.size();
     lines_.clear();
   }
 
+ public:
+  /// Writes what is left at the end, for which a reader has this time.
+  void finish(std::chrono::milliseconds within) {
+    const std::lock_guard lock(mutex_);
+    write_out(static_cast<int>(within.count()));
+  }
+
  private:
+  void write_out(int wait_ms) {
+    std::string_view left = lines_;
+    while (!left.empty()) {
+      pollfd writable{STDERR_FILENO, POLLOUT, 0};
+      if (::poll(&writable, 1, wait_ms) <= 0) break;
+      // Into a pipe goes so much without waiting (pipe(7)); a file takes all.
+      const std::size_t size = to_file_ ? left.size() : std::min<std::size_t>(left.size(), PIPE_BUF);
+      const ssize_t written = ::write(STDERR_FILENO, left.data(), size);
+      if (written <= 0) break;
+      left.remove_prefix(static_cast<std::size_t>(written));
+    }
+    lines_.erase(0, lines_.size() - left.size());
+  }
+
+  static bool is_file() {
+    struct stat found {};
+    return ::fstat(STDERR_FILENO, &found) == 0 && S_ISREG(found.st_mode);
+  }
+
   static constexpr std::size_t kMost = 64 << 10;
   static constexpr std::size_t kMostWaiting = 1 << 20;
   std::size_t lost_ = 0;
+  bool to_file_ = is_file();
   std::string lines_;
 };
+
+std::shared_ptr<CollectingSink> the_sink;
 
 void write_line(spdlog::level::level_enum level, std::string_view text) {
   spdlog::log(level, "{}",
@@ -66,7 +87,8 @@ void write_line(spdlog::level::level_enum level, std::string_view text) {
 
 void open_log(host::LogFormat format, std::string_view level) {
   the_format = format;
-  auto logger = std::make_shared<spdlog::logger>("jembatand", std::make_shared<CollectingSink>());
+  the_sink = std::make_shared<CollectingSink>();
+  auto logger = std::make_shared<spdlog::logger>("jembatand", the_sink);
   const char* pattern = format == host::LogFormat::json
                             ? R"({"time":"%Y-%m-%dT%H:%M:%S.%eZ","level":"%l",%v})"
                             : "%Y-%m-%dT%H:%M:%S.%eZ %-7l %v";
@@ -77,6 +99,12 @@ void open_log(host::LogFormat format, std::string_view level) {
 
 void flush_log() {
   spdlog::default_logger_raw()->flush();
+}
+
+void finish_log() {
+  constexpr std::chrono::milliseconds kWithin{1000};
+  flush_log();
+  if (the_sink) the_sink->finish(kWithin);
 }
 
 void log_info(std::string_view text) {

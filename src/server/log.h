@@ -9,6 +9,8 @@ namespace jembatan::server {
 /// and at warnings.
 void open_log(host::LogFormat format, std::string_view level);
 void flush_log();
+/// Before the process ends: waits a moment for a reader who is behind.
+void finish_log();
 
 /// One line about the process itself: "plan revision 3 in force", with facts as "key=value" in the text.
 void log_info(std::string_view text);

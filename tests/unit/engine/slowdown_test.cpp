@@ -64,6 +64,16 @@ TEST_F(SlowdownTest, MadeUpStationsDoNotHelp) {
   EXPECT_GT(wait({"sari@reef.example", "deck", "another"}), 0s);
 }
 
+TEST_F(SlowdownTest, MistakesOfManyPeopleOverALongTimeAreNoGuessing) {
+  for (int i = 0; i < 500; ++i) {
+    const std::string station = "station-" + std::to_string(i);
+    slowdown.wrong({"shared@reef.example", "deck", station}, limits, now);
+    now += 1h;
+  }
+  slowdown.wrong({"shared@reef.example", "deck", "last"}, limits, now);
+  EXPECT_EQ(wait({"shared@reef.example", "deck", "new"}), 0s);
+}
+
 TEST_F(SlowdownTest, AGuesserDoesNotLockOutAStationThatWasRightBefore) {
   slowdown.right(sari);
   for (int i = 0; i < 1000; ++i) {
