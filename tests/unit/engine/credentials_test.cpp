@@ -285,6 +285,16 @@ listeners = ["198.51.100.9:1812"]
   EXPECT_EQ(asked_at("198.51.100.8"), "wrong-listener");
 }
 
+TEST_F(Credentials, ExplainDropsWhatAClientSendsThatIsSwitchedOff) {
+  const auto plan = support::plan_of(kPlan);
+  const Octets request = tamu().password("ombak-3").signed_with(secret("laut"));
+  const auto told = decide::explain(
+      {*plan, *wire::PacketView::parse(request), *plan->client_named("dry-dock"), false, clock.now().wall},
+      decide::assumed(false));
+  EXPECT_EQ(decide::name_of(told.outcome), "drop");
+  EXPECT_EQ(told.summary, "dropped: the client is switched off (client-off)");
+}
+
 TEST_F(Credentials, ARequestThatWasHereBeforeEndsAsALoop) {
   ask(access_request(1).user("rani@lagoon.example").password("x"));
   keep_asked();

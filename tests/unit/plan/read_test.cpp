@@ -240,5 +240,34 @@ valid_until = "2026-12-01T00:00:00Z"
   }
 }
 
+TEST(ReadPlan, ARouteDoesNotKnowTheUsersGroups) {
+  EXPECT_THAT(
+      support::problems_of("[[route]]\nname = \"crew\"\nwhen = 'member of \"crew\"'\nhandle = \"here\"\n"),
+      testing::HasSubstr("'when' of a route asks for 'member of', and routes do not know the user yet"));
+}
+
+TEST(ReadPlan, ACircleOfClientAndServerIsAdvice) {
+  const std::string client =
+      "[[client]]\nname = \"hub\"\naddress = \"192.0.2.1\"\nsecret = \"angin kencang dari timur\"\n";
+  const std::string group =
+      "[[group]]\nname = \"round\"\n[[group.server]]\nname = \"hub\"\nsecret = \"angin kencang dari "
+      "barat\"\naddress = ";
+  EXPECT_THAT(support::problems_of(client + group + "\"192.0.2.1\"\n"),
+              testing::HasSubstr(
+                  "server 'hub' of group 'round' has the address of client 'hub': a request can go round"));
+  EXPECT_THAT(support::problems_of(client + group + "\"192.0.2.2\"\n"),
+              testing::Not(testing::HasSubstr("go round")));
+}
+
+TEST(ReadPlan, RulesThatLookAtOtherProofsDoNotShadowEachOther) {
+  const auto rule = [](const char* name, const char* proof) {
+    return std::string("[[access]]\nname = \"") + name + "\"\npermit = true\nproof = \"" + proof + "\"\n";
+  };
+  EXPECT_THAT(support::problems_of(rule("a", "client") + rule("b", "password")),
+              testing::Not(testing::HasSubstr("shadowed")));
+  EXPECT_THAT(support::problems_of(rule("a", "client") + rule("b", "client")),
+              testing::HasSubstr("shadowed"));
+}
+
 }  // namespace
 }  // namespace jembatan::plan

@@ -6,10 +6,8 @@
 #include <sys/stat.h>
 
 #include "document/write.h"
-#include "revision/keeper.h"
-#include "support/fakes.h"
-#include "support/process.h"
 #include "unit/revision/plan_text.h"
+#include "unit/store/keeper_on_disk.h"
 
 namespace jembatan::store {
 namespace {
@@ -41,18 +39,8 @@ name = "reef.example"
 handle = "here"
 )";
 
-class PlanStoreTest : public testing::Test {
+class PlanStoreTest : public testing::Test, protected KeeperOnDisk {
  protected:
-  PlanStoreTest() { reopen(); }
-
-  void reopen() {
-    keeper.reset();
-    store.reset();
-    store = *PlanStore::open(folder.path());
-    keeper =
-        std::make_unique<Keeper>(*store, *revision::SealKey::parse(Secret(std::string(64, '7'))), random);
-  }
-
   plan::Outside outside() {
     plan::Outside out;
     out.file = [](const std::string& name) -> Result<std::string> { return "the secret in file " + name; };
@@ -81,13 +69,8 @@ class PlanStoreTest : public testing::Test {
     return out;
   }
 
-  support::TemporaryFolder folder;
-  support::FixedRandom random{3};
-  support::FakeClock clock;
   document::Problems problems;
   std::string pier = "192.0.2.9";
-  std::unique_ptr<PlanStore> store;
-  std::unique_ptr<Keeper> keeper;
 };
 
 TEST_F(PlanStoreTest, AnEmptyStoreIsAnEmptyPlan) {

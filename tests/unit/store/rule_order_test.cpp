@@ -6,10 +6,7 @@
 #include <random>
 
 #include "document/write.h"
-#include "revision/keeper.h"
-#include "store/plan_store.h"
-#include "support/fakes.h"
-#include "support/process.h"
+#include "unit/store/keeper_on_disk.h"
 
 namespace jembatan::store {
 namespace {
@@ -28,17 +25,8 @@ std::string order_of(const plan::Plan& plan) {
   return out;
 }
 
-class RuleOrder : public testing::TestWithParam<unsigned> {
+class RuleOrder : public testing::TestWithParam<unsigned>, protected KeeperOnDisk {
  protected:
-  RuleOrder() { reopen(); }
-  void reopen() {
-    keeper.reset();
-    store.reset();
-    store = *PlanStore::open(folder.path());
-    keeper =
-        std::make_unique<Keeper>(*store, *revision::SealKey::parse(Secret(std::string(64, '7'))), random);
-  }
-
   std::size_t below(std::size_t bound) { return dice() % bound; }
   std::string some(const std::string& kind) {
     std::vector<std::string> names;
@@ -86,11 +74,6 @@ class RuleOrder : public testing::TestWithParam<unsigned> {
   }
 
   std::mt19937 dice{GetParam()};
-  support::TemporaryFolder folder;
-  support::FixedRandom random{3};
-  support::FakeClock clock;
-  std::unique_ptr<PlanStore> store;
-  std::unique_ptr<Keeper> keeper;
 };
 
 TEST_P(RuleOrder, IsTheSameInForceExportedAndAfterARestart) {
