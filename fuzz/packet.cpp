@@ -21,7 +21,7 @@ address = "0.0.0.0/0"
 secret = "laut"
 message_authenticator = "if-present"
 [realm_default]
-unknown = "far"
+unknown = "group:far"
 missing = "here"
 [[user]]
 name = "a"

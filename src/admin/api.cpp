@@ -49,7 +49,7 @@ constexpr Route kRoutes[] = {
     {"GET", "/v1/plan/difference", Role::viewer, show_difference},
     {"GET", "/v1/plan/files", Role::viewer, show_files},
     {"GET", "/v1/plan/objects", Role::viewer, list_objects},
-    {"POST", "/v1/clients/secret", Role::administrator, client_secret},
+    {"POST", "/v1/plan/secret", Role::administrator, peer_secret},
     {"GET", "/v1/clients/rotations", Role::viewer, list_rotations},
     {"POST", "/v1/explain", Role::viewer, explain},
     {"GET", "/v1/journal", Role::operator_, search_journal},

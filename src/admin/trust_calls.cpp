@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include <map>
 #include <nlohmann/json.hpp>
 
 #include "admin/answers.h"
@@ -18,61 +19,99 @@ using nlohmann::json;
 using revision::Edit;
 using revision::Keeper;
 
-Edit client_edit(const std::string& name, std::vector<revision::FieldEdit> fields) {
-  Edit out;
-  out.kind = "client";
-  out.name = name;
-  out.fields = std::move(fields);
-  return out;
+// Whose secret a call is about: a client's, or that of a server to forward to.
+struct Holder {
+  std::string kind;
+  std::string name;
+  std::string field;   ///< where its secret stands
+  std::string called;  ///< "client kerapu-deck-2", "server reef-homes/reef-1"
+  json body;           ///< what answers begin with
+};
+
+Result<Holder> holder_of(const plan::Plan& plan, const std::string& client, const std::string& server) {
+  if (client.empty() == server.empty())
+    return fail(Errc::malformed, "whose secret? One of 'client': NAME and 'server': GROUP/NAME");
+  if (!client.empty()) return Holder{"client", client, "secret", "client " + client, {{"client", client}}};
+  std::vector<std::string> names;
+  for (const plan::Group& group : plan.groups) {
+    for (const plan::Server& one : group.servers) {
+      names.push_back(group.name + "/" + one.name);
+      if (names.back() == server)
+        return Holder{"group",
+                      group.name,
+                      fmt::format("server.{}.secret", one.name),
+                      "server " + server,
+                      {{"server", server}}};
+    }
+  }
+  const auto near = nearest(server, names);
+  return fail(Errc::not_found, fmt::format("server '{}' not found{}", escaped(server),
+                                           near ? fmt::format("; nearest: '{}'", escaped(*near)) : ""));
 }
 
-void show_secret(const Asked& asked, const std::string& name) {
-  const auto secret =
-      asked.server.with_revisions([&](Keeper& keeper) { return keeper.secret("client", name, "secret"); });
+Result<Secret> secret_of(const Asked& asked, const Holder& holder) {
+  return asked.server.with_revisions(
+      [&](Keeper& keeper) { return keeper.secret(holder.kind, holder.name, holder.field); });
+}
+
+void show_secret(const Asked& asked, Holder holder) {
+  const auto secret = secret_of(asked, holder);
   if (!secret) return problem(asked.response, secret.error());
-  if (!put_on_record(asked, audit_entry(asked, "secret show", "client " + name, ""))) return;
-  answer(asked.response, {{"client", name}, {"secret", std::string(text_of(secret->reveal()))}});
+  if (!put_on_record(asked, audit_entry(asked, "secret show", holder.called, ""))) return;
+  holder.body["secret"] = std::string(text_of(secret->reveal()));
+  answer(asked.response, holder.body);
 }
 
-void rotate_secret(const Asked& asked, const std::string& name, const std::string& until) {
+// Changes fields of whoever holds the secret; `body` is what is answered besides.
+void change_fields(const Asked& asked, const Holder& holder, std::vector<revision::FieldEdit> fields,
+                   const revision::Wish& wish, const std::string& action, json body) {
+  Edit edit;
+  edit.kind = holder.kind;
+  edit.name = holder.name;
+  edit.fields = std::move(fields);
+  document::Problems problems;
+  const auto applied = make_change(asked, {edit}, wish, action, problems);
+  if (!applied) return problem(asked.response, applied.error(), problems);
+  body["plan_revision"] = applied->revision;
+  answer(asked.response, body);
+}
+
+// A client may use both for a while: it is not known when its device changes. A server is asked with the new
+// one from now on.
+void rotate_secret(const Asked& asked, Holder holder, const std::string& given, const std::string& until) {
   const auto live = asked.server.plan();
-  const plan::Client* client = live->plan->client_named(name);
-  if (client != nullptr && client->old_secret) {
+  const plan::Client* client = live->plan->client_named(holder.name);
+  const bool of_client = holder.kind == "client";
+  if (of_client && client != nullptr && client->old_secret) {
     return problem(
         asked.response, 409, "Conflict",
         fmt::format("the secret of client '{}' is being rotated already; to end it: jembatan client secret "
                     "finish {}",
-                    name, name));
+                    holder.name, holder.name));
   }
-  const auto current =
-      asked.server.with_revisions([&](Keeper& keeper) { return keeper.secret("client", name, "secret"); });
+  const auto current = secret_of(asked, holder);
   if (!current) return problem(asked.response, current.error());
-  const std::string fresh = new_secret();
-  std::vector<revision::FieldEdit> fields{
-      {"old_secret", document::text_value(std::string(text_of(current->reveal())))},
-      {"secret", document::text_value(fresh)}};
+  const std::string fresh = given.empty() ? new_secret() : given;
+  std::vector<revision::FieldEdit> fields{{holder.field, document::text_value(fresh)}};
+  if (of_client)
+    fields.push_back({"old_secret", document::text_value(std::string(text_of(current->reveal())))});
   if (!until.empty()) fields.push_back({"old_secret_until", document::text_value(until)});
-  document::Problems problems;
-  revision::Wish wish{asked.caller, "rotate the secret of " + name, live->revision, false, false};
-  const auto applied =
-      make_change(asked, {client_edit(name, std::move(fields))}, wish, "secret rotate", problems);
-  if (!applied) return problem(asked.response, applied.error(), problems);
-  answer(asked.response, {{"client", name}, {"secret", fresh}, {"plan_revision", applied->revision}});
+  const revision::Wish wish{asked.caller, "rotate the secret of " + holder.called, live->revision, false,
+                            false};
+  holder.body["secret"] = fresh;
+  change_fields(asked, holder, std::move(fields), wish, "secret rotate", holder.body);
 }
 
-void finish_rotation(const Asked& asked, const std::string& name) {
+void finish_rotation(const Asked& asked, const Holder& holder) {
   const auto live = asked.server.plan();
-  const plan::Client* client = live->plan->client_named(name);
-  if (client != nullptr && !client->old_secret)
+  const plan::Client* client = live->plan->client_named(holder.name);
+  if (holder.kind != "client" || (client != nullptr && !client->old_secret))
     return problem(asked.response, 409, "Conflict",
-                   fmt::format("the secret of client '{}' is not being rotated", name));
-  document::Problems problems;
-  revision::Wish wish{asked.caller, "end the rotation of the secret of " + name, std::nullopt, false, false};
-  const auto applied = make_change(
-      asked, {client_edit(name, {{"old_secret", std::nullopt}, {"old_secret_until", std::nullopt}})}, wish,
-      "secret finish", problems);
-  if (!applied) return problem(asked.response, applied.error(), problems);
-  answer(asked.response, {{"client", name}, {"plan_revision", applied->revision}});
+                   fmt::format("the secret of {} is not being rotated", holder.called));
+  const revision::Wish wish{asked.caller, "end the rotation of the secret of " + holder.called, std::nullopt,
+                            false, false};
+  change_fields(asked, holder, {{"old_secret", std::nullopt}, {"old_secret_until", std::nullopt}}, wish,
+                "secret finish", holder.body);
 }
 
 json time_or_null(const std::optional<WallTime>& time) {
@@ -95,21 +134,24 @@ Status know_tokens(revision::Archive& archive, Callers& callers) {
   return {};
 }
 
-void client_secret(const Asked& asked) {
-  const auto body = read_body(asked.request, asked.response, {"client", "do", "until"});
+void peer_secret(const Asked& asked) {
+  const auto body = read_body(asked.request, asked.response, {"client", "server", "do", "secret", "until"});
   if (!body) return;
-  const auto name = text_in(*body, "client");
-  const auto doing = text_in(*body, "do");
-  const auto until = text_in(*body, "until");
-  for (const auto* text : {&name, &doing, &until}) {
-    if (!*text) return problem(asked.response, 400, "Not understood", text->error().text);
+  std::map<std::string, std::string> given;
+  for (const char* key : {"client", "server", "do", "secret", "until"}) {
+    const auto text = text_in(*body, key);
+    if (!text) return problem(asked.response, 400, "Not understood", text.error().text);
+    given[key] = *text;
   }
-  if (*doing == "show") return show_secret(asked, *name);
-  if (*doing != "rotate" && *doing != "finish")
+  auto holder = holder_of(*asked.server.plan()->plan, given["client"], given["server"]);
+  if (!holder) return problem(asked.response, holder.error());
+  const std::string& doing = given["do"];
+  if (doing == "show") return show_secret(asked, std::move(*holder));
+  if (doing != "rotate" && doing != "finish")
     return problem(asked.response, 400, "Not understood", "'do' is none of show, rotate, finish");
   if (!changed_by_commands(asked)) return;
-  if (*doing == "rotate") return rotate_secret(asked, *name, *until);
-  finish_rotation(asked, *name);
+  if (doing == "rotate") return rotate_secret(asked, std::move(*holder), given["secret"], given["until"]);
+  finish_rotation(asked, *holder);
 }
 
 void list_rotations(const Asked& asked) {

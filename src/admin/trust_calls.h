@@ -10,7 +10,7 @@ bool put_on_record(const Asked& asked, const revision::AuditEntry& entry);
 /// Whoever calls from now on is known by the tokens that are in force now.
 Status know_tokens(revision::Archive& archive, Callers& callers);
 
-void client_secret(const Asked& asked);
+void peer_secret(const Asked& asked);
 void list_rotations(const Asked& asked);
 void show_audit(const Asked& asked);
 void list_tokens(const Asked& asked);

@@ -244,6 +244,12 @@ std::string text_of(WallTime time) {
                      parts.tm_mday, parts.tm_hour, parts.tm_min, parts.tm_sec, (since - whole).count());
 }
 
+std::string second_text(WallTime time) {
+  std::string out = text_of(time);
+  out[10] = ' ';
+  return out.substr(0, 19) + "Z";
+}
+
 Result<WallTime> parse_time(std::string_view text) {
   std::tm parts{};
   const std::string copy(text);

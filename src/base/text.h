@@ -56,6 +56,7 @@ std::string text_of(Duration duration);  ///< the shortest form that parse_durat
 
 /// RFC 3339, UTC, with milliseconds: "2026-01-02T03:04:05.678Z".
 std::string text_of(WallTime time);
+std::string second_text(WallTime time);  ///< the same to the second, for sentences: "2026-01-02 03:04:05Z"
 /// Reads what text_of(WallTime) writes, with or without a fraction.
 Result<WallTime> parse_time(std::string_view text);
 /// Local time of day for one-line views: "03:04:05".

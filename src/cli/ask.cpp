@@ -1,21 +1,21 @@
 // jembatan ask: one real request to any RADIUS server, both packets shown, the reply judged.
 #include <fmt/format.h>
-#include <termios.h>
-#include <unistd.h>
 
-#include <iostream>
 #include <nlohmann/json.hpp>
-#include <optional>
 
 #include "base/secret.h"
 #include "base/text.h"
 #include "cli/command.h"
+#include "cli/credential.h"
 #include "cli/exchange.h"
+#include "cli/expectation.h"
 #include "cli/names.h"
 #include "cli/node_access.h"
 #include "cli/packet_text.h"
+#include "cli/peer.h"
+#include "cli/secrets.h"
+#include "decide/credential.h"
 #include "dictionary/encode.h"
-#include "document/parse.h"
 #include "host/system.h"
 #include "wire/builder.h"
 #include "wire/hidden.h"
@@ -34,50 +34,16 @@ constexpr std::string_view kNoAnswerHelp =
 
 struct Question {
   ExchangeWish wish;
+  std::string whom;  // is asked, in words
+  std::string what;  // is asked, in words
   wire::SharedSecret secret;
   dictionary::CataloguePtr names;
   Octets attributes;
+  std::vector<dictionary::Described> expected;
+  std::string proof_of_both;  // what MS-CHAP2-Success must say; empty: another method
 };
 
-Result<Secret> secret_in_file(const std::string& path) {
-  const auto text = document::read_file(path);
-  if (!text) return text.error();
-  if (trim(*text).empty()) return fail(Errc::malformed, fmt::format("file '{}' is empty", path));
-  return Secret(trim(*text));
-}
-
-Result<Secret> prompt_for_password(const std::string& user) {
-  if (isatty(STDIN_FILENO) == 0) {
-    return fail(Errc::not_found,
-                "no password; give --password-file FILE or --password TEXT, or run on a terminal");
-  }
-  fmt::print(stderr, "password of {}: ", user);
-  termios before{};
-  tcgetattr(STDIN_FILENO, &before);
-  termios silent = before;
-  silent.c_lflag &= ~static_cast<tcflag_t>(ECHO);
-  tcsetattr(STDIN_FILENO, TCSAFLUSH, &silent);
-  std::string line;
-  std::getline(std::cin, line);
-  tcsetattr(STDIN_FILENO, TCSAFLUSH, &before);
-  fmt::print(stderr, "\n");
-  return Secret(line);
-}
-
-Status read_wish(const Arguments& arguments, std::uint16_t port, bool accounting, ExchangeWish& wish) {
-  if (arguments.has("--lab") == arguments.has("--to")) {
-    return fail(Errc::malformed, "where to? Give --to HOST, or --lab NAME for a node of the demo chain");
-  }
-  if (arguments.has("--lab")) {
-    const auto node = find_node(arguments);
-    if (!node) return node.error();
-    wish.to = accounting ? node->accounting.front() : node->access.front();
-  } else {
-    const auto to = resolve(arguments.get("--to"), port);
-    if (!to) return to.error();
-    wish.to = *to;
-  }
-  wish.from = arguments.get("--from");
+Status read_wish(const Arguments& arguments, ExchangeWish& wish) {
   const auto wait = parse_duration(arguments.get("--wait", "3s"));
   if (!wait) return wait.error().at("--wait");
   wish.wait = *wait;
@@ -87,23 +53,6 @@ Status read_wish(const Arguments& arguments, std::uint16_t port, bool accounting
     return fail(Errc::malformed, fmt::format("--tries is '{}'; allowed: 1 to 99", tries));
   }
   wish.tries = std::stoi(tries);
-  return {};
-}
-
-Status read_secret(const Arguments& arguments, Question& question) {
-  Result<Secret> secret = fail(Errc::not_found, "no shared secret; give --secret-file FILE or --secret TEXT");
-  if (arguments.has("--secret-file")) {
-    secret = secret_in_file(arguments.get("--secret-file"));
-  } else if (arguments.has("--secret")) {
-    secret = Secret(arguments.get("--secret"));
-  } else if (arguments.has("--lab")) {
-    const auto node = find_node(arguments);
-    if (!node) return node.error();
-    const auto folder = node->plan_folder.empty() ? node->file.parent_path() / "plan" : node->plan_folder;
-    secret = secret_in_file((folder / "secrets" / "tester").string());
-  }
-  if (!secret) return secret.error();
-  question.secret = wire::SharedSecret(std::move(*secret));
   return {};
 }
 
@@ -127,20 +76,21 @@ Result<std::vector<Given>> read_attributes(const Arguments& arguments) {
   return out;
 }
 
-// User-Password as the options give it; nothing with --no-password.
-Result<std::optional<Octets>> hidden_password(const Arguments& arguments, const Question& question,
-                                              const wire::Authenticator& authenticator) {
-  if (arguments.has("--no-password")) return std::optional<Octets>{};
-  Result<Secret> password = Secret(arguments.get("--password"));
-  if (arguments.has("--password-file")) {
-    password = secret_in_file(arguments.get("--password-file"));
-  } else if (!arguments.has("--password")) {
-    password = prompt_for_password(arguments.get("--user"));
-  }
+// What proves the password, by the method of --method; nothing with --no-password.
+Result<Credential> read_credential(const Arguments& arguments, const Question& question,
+                                   const wire::Authenticator& authenticator) {
+  if (arguments.has("--no-password")) return Credential{};
+  const auto method = method_named(arguments.get("--method", "pap"));
+  if (!method) return method.error().at("--method");
+  const std::string user = arguments.get("--user");
+  const auto password =
+      arguments.has("--password-file") ? secret_in_file(arguments.get("--password-file"))
+      : arguments.has("--password")
+          ? Result<Secret>(Secret(arguments.get("--password")))
+          : typed_secret("password of " + user, "give --password-file FILE or --password TEXT");
   if (!password) return password.error();
-  auto hidden = wire::hide_password(password->reveal(), authenticator, question.secret);
-  if (!hidden) return hidden.error();
-  return std::optional(std::move(*hidden));
+  host::SystemRandom random;
+  return prove(*method, user, *password, authenticator, question.secret, random);
 }
 
 // Encodes what was given for a packet with this Request Authenticator.
@@ -161,32 +111,33 @@ Status encode_attributes(Question& question, const std::vector<Given>& given,
   return {};
 }
 
-Result<Question> read_question(const Arguments& arguments, std::uint16_t port, bool accounting,
+Result<Question> read_question(const Arguments& arguments, PortOf port,
                                const wire::Authenticator& authenticator) {
   Question out;
-  if (Status s = read_wish(arguments, port, accounting, out.wish); !s) return s.error();
-  if (Status s = read_secret(arguments, out); !s) return s.error();
+  if (Status s = read_wish(arguments, out.wish); !s) return s.error();
+  auto peer = find_peer(arguments, port);
+  if (!peer) return peer.error();
+  out.wish.to = peer->to;
+  out.wish.from = peer->from;
+  out.whom = peer->called;
+  out.secret = wire::SharedSecret(std::move(peer->secret));
   auto names = find_names(arguments);
   if (!names) return names.error();
   out.names = std::move(*names);
+  auto expected = read_expectations(arguments, *out.names);
+  if (!expected) return expected.error();
+  out.expected = std::move(*expected);
   const auto given = read_attributes(arguments);
   if (!given) return given.error();
   if (Status s = encode_attributes(out, *given, authenticator); !s) return s.error();
   return out;
 }
 
-bool has_type(const Octets& attributes, AttributeType type) {
-  for (std::size_t at = 0; at + 1 < attributes.size(); at += attributes[at + 1]) {
-    if (attributes[at] == static_cast<std::uint8_t>(type)) return true;
-  }
-  return false;
-}
-
 // RFC 2865 §4.1, RFC 2866 §4.1: a request says which device it comes from.
 Status add_device(const Octets& attributes, wire::PacketBuilder& packet) {
-  const bool named = has_type(attributes, AttributeType::nas_identifier) ||
-                     has_type(attributes, AttributeType::nas_ip_address) ||
-                     has_type(attributes, AttributeType::nas_ipv6_address);
+  const bool named = wire::has_attribute(attributes, AttributeType::nas_identifier) ||
+                     wire::has_attribute(attributes, AttributeType::nas_ip_address) ||
+                     wire::has_attribute(attributes, AttributeType::nas_ipv6_address);
   return named ? Status{} : packet.add(AttributeType::nas_identifier, std::string_view("jembatan-ask"));
 }
 
@@ -208,7 +159,7 @@ struct Verdict {
   std::string text;
 };
 
-Verdict judge(const Question& question, const ExchangeResult& result) {
+Verdict judge(const Question& question, bool alive, const ExchangeResult& result) {
   const std::string to = question.wish.to.text();
   switch (result.ended) {
     case Ended::port_closed:
@@ -230,12 +181,14 @@ Verdict judge(const Question& question, const ExchangeResult& result) {
   const std::string genuine = "the reply is genuine: " + signature_text(result.message_authenticator);
   switch (static_cast<Code>(result.reply[0])) {
     case Code::access_accept:
+      if (alive) return {Exit::done, Colour::good, "the server is alive; " + genuine};
       return {Exit::done, Colour::good, "accepted; " + genuine};
     case Code::access_reject:
       return {Exit::no, Colour::bad, "rejected; " + genuine};
     case Code::access_challenge:
       return {Exit::no, Colour::warn, "challenged: the server wants to know more; " + genuine};
     case Code::accounting_response:
+      if (alive) return {Exit::done, Colour::good, "the server is alive; " + genuine};
       return {Exit::done, Colour::good, "recorded; " + genuine};
     default:
       return {Exit::no, Colour::warn, "an unexpected reply; " + genuine};
@@ -249,15 +202,39 @@ void print_packet(Terminal& terminal, std::string_view arrow, const wire::Packet
   terminal.out(attributes_text(lines));
 }
 
+// A server that knows the password proves it, too (RFC 2759 §5).
+bool proves_too(const Question& question, const wire::PacketView& reply) {
+  const auto success = decide::find_microsoft(reply, decide::MicrosoftType::success_2);
+  return success && success->size() > 1 && text_of(success->subspan(1)).starts_with(question.proof_of_both);
+}
+
+// Adds what differs from what was expected.
+void compare(const Question& question, const wire::PacketView& reply,
+             const std::vector<dictionary::Described>& lines, Verdict& verdict) {
+  std::vector<std::string> differ = differences_from(question.expected, lines);
+  const bool accepted = reply.code() == Code::access_accept;
+  if (accepted && !question.proof_of_both.empty() && !proves_too(question, reply))
+    differ.emplace_back("the server does not prove that it knows the password (MS-CHAP2-Success)");
+  if (differ.empty()) {
+    if (!question.expected.empty()) verdict.text += "; it has what was expected";
+    return;
+  }
+  for (const std::string& one : differ) verdict.text += "\n  but " + one;
+  verdict.exit = Exit::no;
+  verdict.colour = Colour::bad;
+}
+
 Exit ask(const Question& question, OctetView request, bool as_json, Terminal& terminal) {
   const auto result = exchange(question.wish, request, question.secret);
   if (!result) return report(result.error(), terminal);
-  const Verdict verdict = judge(question, *result);
+  const bool alive = static_cast<Code>(request[0]) == Code::status_server;
+  Verdict verdict = judge(question, alive, *result);
   const auto sent = wire::PacketView::parse(request);
   const auto reply = wire::PacketView::parse(result->reply);
   const auto sent_lines = dictionary::describe(*question.names, *sent);
   std::vector<dictionary::Described> reply_lines;
   if (reply) reply_lines = dictionary::describe(*question.names, *reply);
+  if (result->ended == Ended::replied) compare(question, *reply, reply_lines, verdict);
   if (as_json) {
     json body{{"to", question.wish.to.text()},
               {"request", packet_json(*sent, sent_lines)},
@@ -272,6 +249,7 @@ Exit ask(const Question& question, OctetView request, bool as_json, Terminal& te
     terminal.line(body.dump(2));
     return verdict.exit;
   }
+  terminal.line(fmt::format("asking {}: {}", question.whom, question.what));
   print_packet(terminal, "→", *sent, sent_lines, "to " + question.wish.to.text());
   if (reply) {
     print_packet(terminal, "←", *reply, reply_lines,
@@ -308,21 +286,30 @@ Exit complete(const Question& question, wire::PacketBuilder& packet, Status buil
 Exit ask_access(const Arguments& arguments, Terminal& terminal) {
   wire::PacketBuilder packet = new_packet(Code::access_request, false);
   const wire::Authenticator authenticator = wire::PacketView::parse(packet.finish())->authenticator();
-  const auto question = read_question(arguments, 1812, false, authenticator);
+  auto question = read_question(arguments, PortOf::access, authenticator);
   if (!question) return report(question.error(), terminal);
   const std::string user = arguments.get("--user");
-  const auto hidden = hidden_password(arguments, *question, authenticator);
-  if (!hidden) return report(hidden.error(), terminal);
+  auto credential = read_credential(arguments, *question, authenticator);
+  if (!credential) return report(credential.error(), terminal);
+  question->proof_of_both = std::move(credential->proof_of_both);
+  question->what =
+      fmt::format("may {} sign in{}?", escaped(user),
+                  arguments.has("--no-password") ? ", without a password"
+                                                 : " (" + arguments.get("--method", "pap") + ")");
   Status built;
   if (!arguments.has("--unsigned")) built = packet.add_message_authenticator();
   if (built) built = packet.add(AttributeType::user_name, std::string_view(user));
-  if (built && *hidden) built = packet.add(AttributeType::user_password, OctetView(**hidden));
+  if (built) built = packet.add_encoded(credential->attributes);
   return complete(*question, packet, built, wire::sign_request, arguments, terminal);
 }
 
 Exit ask_accounting(const Arguments& arguments, Terminal& terminal) {
-  const auto question = read_question(arguments, 1813, true, wire::Authenticator{});
+  auto question = read_question(arguments, PortOf::accounting, wire::Authenticator{});
   if (!question) return report(question.error(), terminal);
+  question->what = fmt::format(
+      "to keep a record: {}{}{}", arguments.get("--status"),
+      arguments.has("--session-id") ? " of session " + escaped(arguments.get("--session-id")) : "",
+      arguments.has("--user") ? " of " + escaped(arguments.get("--user")) : "");
   const auto status = dictionary::encode(*question->names, "Acct-Status-Type", arguments.get("--status"));
   if (!status) return report(status.error().at("--status"), terminal);
   wire::PacketBuilder packet = new_packet(Code::accounting_request, true);
@@ -340,19 +327,17 @@ Exit ask_status(const Arguments& arguments, Terminal& terminal) {
   const bool accounting = arguments.has("--accounting");
   wire::PacketBuilder packet = new_packet(Code::status_server, false);
   const wire::Authenticator authenticator = wire::PacketView::parse(packet.finish())->authenticator();
-  const auto question = read_question(arguments, accounting ? 1813 : 1812, accounting, authenticator);
+  auto question = read_question(arguments, accounting ? PortOf::accounting : PortOf::access, authenticator);
   if (!question) return report(question.error(), terminal);
+  question->what = "is it alive?";
   const Status built = packet.add_message_authenticator();
   return complete(*question, packet, built, wire::sign_request, arguments, terminal);
 }
 
 std::vector<Option> with_common(std::vector<Option> options) {
+  for (Option& option : peer_options()) options.push_back(std::move(option));
   const std::vector<Option> common{
-      {"--to", "HOST[:PORT]", "the server to ask; default ports 1812 (access) and 1813 (accounting)"},
-      {"--lab", "NAME", "a node of the demo chain instead: edge, hub, reef-1, reef-2"},
-      {"--secret-file", "FILE", "file with the shared secret"},
-      {"--secret", "TEXT", "the shared secret itself (a file is safer: shells keep a history)"},
-      {"--from", "ADDRESS", "local address to send from; default: the system chooses"},
+      expect_option(),
       {"--wait", "TIME", "how long to wait for a reply to each request; default 3s"},
       {"--tries", "NUMBER", "how often the same request is sent; default 3"},
       dictionary_option(),
@@ -378,6 +363,7 @@ std::vector<Command> ask_commands() {
            {{"--user", "NAME", "User-Name", true},
             {"--password-file", "FILE", "file with the password"},
             {"--password", "TEXT", "the password itself; without both, it is asked for"},
+            {"--method", "NAME", "how the password is proved: pap, chap, ms-chap, ms-chap-v2; default pap"},
             {"--no-password", "", "none at all: ask what the user may do (Service-Type=Authorize-Only)"},
             {"--unsigned", "", "leave Message-Authenticator out, as some devices do"}}),
        kAttributes, ask_access},

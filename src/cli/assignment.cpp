@@ -17,7 +17,7 @@ using nlohmann::json;
 namespace {
 
 bool always_text(std::string_view key) {
-  static constexpr std::string_view kTexts[] = {"name", "address", "note", "when", "forward", "handle"};
+  static constexpr std::string_view kTexts[] = {"name", "address", "note", "when", "handle"};
   const std::string_view last = key.substr(key.rfind('.') + 1);
   return key.starts_with("labels.") ||
          std::find(std::begin(kTexts), std::end(kTexts), last) != std::end(kTexts);

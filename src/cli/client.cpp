@@ -7,6 +7,7 @@
 #include "cli/client_folder.h"
 #include "cli/client_import.h"
 #include "cli/objects.h"
+#include "cli/secrets.h"
 #include "host/system.h"
 
 namespace jembatan::cli {
@@ -80,35 +81,6 @@ Exit add(const Arguments& arguments, Terminal& terminal) {
   return exit;
 }
 
-Result<json> secret_call(const Arguments& arguments, const std::string& what) {
-  auto node = NodeClient::open(arguments);
-  if (!node) return node.error();
-  json body{{"client", arguments.positionals().front()}, {"do", what}};
-  if (arguments.has("--until")) body["until"] = arguments.get("--until");
-  return node->post("/v1/clients/secret", body);
-}
-
-// The secret alone on standard output, so that it can be piped; what to do next on standard error.
-Exit secret(const Arguments& arguments, Terminal& terminal, const std::string& what) {
-  const auto body = secret_call(arguments, what);
-  if (!body) return report(body.error(), terminal);
-  const std::string& name = arguments.positionals().front();
-  if (arguments.has("--json")) {
-    terminal.line(body->dump(2));
-    return Exit::done;
-  }
-  if (body->contains("secret")) terminal.line(body->value("secret", ""));
-  if (what == "rotate") {
-    terminal.note(
-        fmt::format("client {} may use this new secret or the old one; enter the new one in the device, see "
-                    "who has changed with `jembatan client secret list`, then `jembatan client secret finish "
-                    "{}`",
-                    name, name));
-  }
-  if (what == "finish") terminal.line(fmt::format("client {}: the old secret is valid no more", name));
-  return Exit::done;
-}
-
 std::string when(const json& time, const char* never) {
   if (!time.is_string()) return never;
   return time.get<std::string>().substr(0, 10) + " " + time.get<std::string>().substr(11, 8);
@@ -142,18 +114,6 @@ Exit generate(const Arguments&, Terminal& terminal) {
   return Exit::done;
 }
 
-Command secret_command(const std::string& verb, const std::string& summary,
-                       std::vector<Option> options = {}) {
-  for (Option& option : node_options()) options.push_back(std::move(option));
-  options.push_back({"--json", "", "one JSON document instead of text"});
-  return {"client secret " + verb,
-          summary,
-          fmt::format("jembatan client secret {} kerapu-deck-3 --node node.toml", verb),
-          std::move(options),
-          {"NAME", "the client's name", true, false},
-          [verb](const Arguments& a, Terminal& t) { return secret(a, t, verb); }};
-}
-
 }  // namespace
 
 std::vector<Command> client_commands() {
@@ -180,10 +140,6 @@ std::vector<Command> client_commands() {
       switch_command(listing(), "disable", "Switch a client off: its requests are dropped"),
       import_command(),
       export_command(),
-      secret_command("show", "Show a client's shared secret; that it was shown is put on record"),
-      secret_command("rotate", "Give a client a new secret; the old one stays valid until finish",
-                     {{"--until", "TIME", "the old one's end, like 2026-12-01T00:00:00Z"}}),
-      secret_command("finish", "End a rotation: the old secret is valid no more"),
       {"client secret list",
        "Show whose secrets are being rotated, and which are still used",
        "jembatan client secret list --lab hub",
@@ -196,6 +152,7 @@ std::vector<Command> client_commands() {
        {},
        {},
        generate}};
+  for (Command& command : client_secret_commands()) out.push_back(std::move(command));
   return out;
 }
 

@@ -202,7 +202,7 @@ Exit export_clients(const Arguments& arguments, Terminal& terminal) {
                        ? object.value("labels", json::object()).value(column.substr(7), json(""))
                        : object.value(column, json(""));
       if (column == "secret") {
-        const auto shown = node->post("/v1/clients/secret", {{"client", name}, {"do", "show"}});
+        const auto shown = node->post("/v1/plan/secret", {{"client", name}, {"do", "show"}});
         if (!shown) return report(shown.error(), terminal);
         value = shown->value("secret", "");
       }

@@ -20,12 +20,6 @@ using nlohmann::json;
 
 namespace {
 
-// What is listened on everywhere is reached on loopback.
-std::string reachable(const IpAddress& address) {
-  if (!address.unspecified()) return address.text();
-  return address.family == Family::v4 ? "127.0.0.1" : "::1";
-}
-
 std::unique_ptr<httplib::ClientImpl> connect(bool tls, const std::string& host, int port,
                                              const std::string& ca) {
   if (!tls) return std::make_unique<httplib::ClientImpl>(host, port);
@@ -79,6 +73,11 @@ struct NodeClient::Connection {
                 fmt::format("node {} does not answer on {}: is jembatand running?", name, address));
   }
 };
+
+IpAddress reachable(const IpAddress& address) {
+  return address.unspecified() ? *IpAddress::parse(address.family == Family::v4 ? "127.0.0.1" : "::1")
+                               : address;
+}
 
 std::vector<Option> node_options() {
   return {
@@ -147,7 +146,7 @@ Result<NodeClient> NodeClient::open(const Arguments& arguments) {
   const auto token = token_in(arguments.get("--token-file", node->token_file.string()),
                               fmt::format("token of node {} (made when jembatand first starts)", node->name));
   if (!token) return token.error();
-  const std::string host = reachable(node->management.address);
+  const std::string host = reachable(node->management.address).text();
   return NodeClient(
       std::make_unique<Connection>(node->name, node->management.text(),
                                    connect(!node->certificate.empty(), host, node->management.port,

@@ -16,6 +16,9 @@ std::vector<Option> node_options();
 /// The options of a command that reads from a node: its own, those that name a node, and --json.
 std::vector<Option> reading_options(std::vector<Option> own = {});
 
+/// Where something is reached on this machine that listens on an address: loopback if on all of them.
+IpAddress reachable(const IpAddress& address);
+
 /// Reads the node file that the options name; without any, that of the environment variable JEMBATAN_NODE.
 Result<host::NodeSettings> find_node(const Arguments& arguments);
 

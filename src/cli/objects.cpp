@@ -163,6 +163,14 @@ std::string cell(const json& object, const std::string& key, std::size_t most) {
   return cut(found->is_string() ? escaped(found->get<std::string>()) : found->dump(), most);
 }
 
+std::string list_text(const json& object, const std::string& key) {
+  const json items = object.value(key, json::array());
+  std::vector<std::string> out;
+  for (const json& item : items.is_array() ? items : json::array({items}))
+    out.push_back(item.is_string() ? escaped(item.get<std::string>()) : item.dump());
+  return out.empty() ? "-" : join(out, ", ");
+}
+
 std::string pairs_text(const json& table) {
   std::vector<std::string> parts;
   for (const auto& [key, value] : table.items())

@@ -49,6 +49,8 @@ Status read_fields(const std::vector<std::string>& words, nlohmann::json& fields
 
 /// The text under a key, or a dash; cut to so many characters.
 std::string cell(const nlohmann::json& object, const std::string& key, std::size_t most = 40);
+/// The texts of an array, with commas; a dash if there is none.
+std::string list_text(const nlohmann::json& object, const std::string& key);
 std::string cut(const std::string& text, std::size_t most);
 /// A table as "key=value key=value", or a dash.
 std::string pairs_text(const nlohmann::json& table);

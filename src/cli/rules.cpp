@@ -25,7 +25,7 @@ const Listing& routes() {
                            [](const json& object) {
                              return std::vector<std::string>{
                                  cell(object, "name", 30), cell(object, "handle", 24),
-                                 cell(object, "for", 24), cell(object, "when", 1000)};
+                                 list_text(object, "for"), cell(object, "when", 1000)};
                            },
                            3,
                            "\"test net\"",

@@ -114,6 +114,7 @@ class Program {
         app->add_option(names, parsed.lists[option.name], option.meaning)
             ->type_name(option.value)
             ->expected(1)
+            ->allow_extra_args(false)  // of a list, what comes behind would be taken, too
             ->take_all();
         continue;
       }

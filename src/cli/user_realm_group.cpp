@@ -5,6 +5,7 @@
 
 #include "base/text.h"
 #include "cli/objects.h"
+#include "cli/secrets.h"
 #include "document/parse.h"
 #include "host/system.h"
 #include "identity/password.h"
@@ -50,18 +51,17 @@ const Listing& users() {
 }
 
 const Listing& realms() {
-  static const Listing all{
-      "realm",
-      {"realm", "access", "accounting", "strip"},
-      [](const json& object) {
-        const std::string to =
-            object.contains("forward") ? "to " + cell(object, "forward", 28) : cell(object, "handle", 28);
-        return std::vector<std::string>{cell(object, "name", 34), to, cell(object, "accounting", 28),
-                                        object.value("strip", false) ? "yes" : "no"};
-      },
-      2,
-      "lagoon.example",
-      "forward=lagoon-homes"};
+  static const Listing all{"realm",
+                           {"realm", "handle", "accounting", "strip"},
+                           [](const json& object) {
+                             return std::vector<std::string>{cell(object, "name", 34),
+                                                             cell(object, "handle", 28),
+                                                             list_text(object, "accounting"),
+                                                             object.value("strip", false) ? "yes" : "no"};
+                           },
+                           2,
+                           "lagoon.example",
+                           "handle=group:lagoon-homes"};
   return all;
 }
 
@@ -148,8 +148,10 @@ std::vector<Command> realm_commands() {
 }
 
 std::vector<Command> group_commands() {
-  return {list_command(groups()), show_command(groups()), add_command(groups()), set_command(groups()),
-          remove_command(groups())};
+  std::vector<Command> out{list_command(groups()), show_command(groups()), add_command(groups()),
+                           set_command(groups()), remove_command(groups())};
+  for (Command& command : server_secret_commands()) out.push_back(std::move(command));
+  return out;
 }
 
 }  // namespace jembatan::cli

@@ -55,6 +55,12 @@ bool read_offset(std::string_view text, Hours& out) {
   return true;
 }
 
+std::string zone_text(int offset) {
+  if (offset == 0) return "UTC";
+  const int minutes = offset < 0 ? -offset : offset;
+  return fmt::format("{}{:02}:{:02}", offset < 0 ? '-' : '+', minutes / 60, minutes % 60);
+}
+
 }  // namespace
 
 std::optional<int> day_named(std::string_view text) {
@@ -100,7 +106,8 @@ bool within(const Hours& hours, WallTime now) {
 
 std::string clock_text(const Hours& hours, WallTime now) {
   const LocalTime local = local_time(now, hours.offset);
-  return fmt::format("{} {:02}:{:02}", kDays[local.day], local.minute / 60, local.minute % 60);
+  return fmt::format("{} {:02}:{:02} {}", kDays[local.day], local.minute / 60, local.minute % 60,
+                     zone_text(hours.offset));
 }
 
 }  // namespace jembatan::condition

@@ -30,7 +30,7 @@ std::optional<Hours> read_hours(std::string_view text);
 
 bool within(const Hours& hours, WallTime now);
 
-/// "Mon 08:30", in the hours' zone.
+/// "Mon 08:30 +08:00", in the hours' zone; "Mon 00:30 UTC".
 std::string clock_text(const Hours& hours, WallTime now);
 
 }  // namespace jembatan::condition

@@ -61,6 +61,7 @@ void count_microsoft(OctetView vendor_specific, Counts& counts) {
         ++counts[change_1];
         break;
       case MicrosoftType::challenge:
+      case MicrosoftType::success_2:
         break;
     }
   });

@@ -11,6 +11,7 @@ enum class MicrosoftType : std::uint8_t {
   change_2 = 4,
   challenge = 11,
   response_2 = 25,
+  success_2 = 26,
   change_version_2 = 27,
 };
 /// The value of the first of that type.

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "base/text.h"
 #include "identity/name.h"
 #include "wire/eap.h"
 
@@ -13,6 +14,8 @@ using plan::Handling;
 using wire::AttributeType;
 
 namespace {
+
+constexpr std::string_view kNoRule = "no access rule matches";
 
 // RFC 3579 §2.1: User-Name says the same as the identity; where it is missing, that takes its place.
 void find_name(const wire::PacketView& packet, Way& way) {
@@ -81,9 +84,10 @@ void by_realm(const plan::Plan& plan, Way& way) {
     return;
   } else {
     way.destination = plan.realm_default.unknown;
-    way.because = "no realm of the plan matches";
+    way.because = kNoRealm;
   }
   if (way.destination.handling == Handling::forward) way.accounting.groups = {way.destination.group};
+  if (plan.realm_default.accounting) way.accounting = *plan.realm_default.accounting;
 }
 
 void take(Trail* trail, Step::What what, bool matched, std::size_t rule, std::size_t decided_by) {
@@ -163,12 +167,21 @@ std::string_view why_shut_out(const plan::User& user, const Request& request) {
   return {};
 }
 
-std::string detail_of(const Admission& admission, std::string_view method) {
-  if (admission.rule == nullptr) return {};
+std::string detail_of(const Admission& admission, std::string_view method, WallTime now) {
+  if (admission.rule == nullptr)
+    return admission.because == kNoRule ? fmt::format("{}, {}", method, condition::clock_text({}, now)) : "";
   const plan::AccessRule& rule = *admission.rule;
   if (!rule.permit || accepts(rule, method)) return rule.name;
   return fmt::format("'{}' accepts {}; the request used {}", rule.name, fmt::join(rule.methods, ", "),
                      method);
+}
+
+std::string accounting_text(const plan::Plan& plan, const plan::AccountingRule& accounting) {
+  std::vector<std::string> names;
+  for (const std::size_t group : accounting.groups)
+    names.push_back(fmt::format("'{}'", plan.groups[group].name));
+  const std::string queued = names.empty() ? "sent to nobody" : "queued for " + jembatan::join(names, ", ");
+  return accounting.here ? "kept here, " + queued : queued + ", then not kept here";
 }
 
 Admission admit(const Request& request, const Way& way, const Candidate& candidate, Trail* trail) {
@@ -191,8 +204,7 @@ Admission admit(const Request& request, const Way& way, const Candidate& candida
     return {rule.permit, &rule, rule.permit ? "an access rule permits" : "an access rule denies"};
   }
   return {false, nullptr,
-          proved ? "no access rule matches"
-                 : "nothing is proved, and no access rule with proof = client matches"};
+          proved ? kNoRule : "nothing is proved, and no access rule with proof = client matches"};
 }
 
 }  // namespace jembatan::decide

@@ -52,6 +52,7 @@ Way find_way(const Request& request, Trail* trail = nullptr);
 
 /// Reasons that others ask for.
 inline constexpr std::string_view kNotFromHere = "the user may not come from this client";
+inline constexpr std::string_view kNoRealm = "no realm of the plan matches";
 inline constexpr std::string_view kNotAnswered = "the method is not answered here: PAP, CHAP and MS-CHAP are";
 
 /// Why a user cannot sign in at all now, whatever the password: a literal; empty if nothing stands against
@@ -70,9 +71,13 @@ struct Admission {
   const plan::AccessRule* rule = nullptr;  ///< that decided; null: none matched, or the plan has none
   std::string_view because;                ///< a literal
 };
-/// What the reason is about: the rule's name; where its methods decided, both sides.
-std::string detail_of(const Admission& admission, std::string_view method);
+/// What the reason is about: the rule's name; where its methods decided, both sides; where no rule matched,
+/// the method and the hour, which rules look at.
+std::string detail_of(const Admission& admission, std::string_view method, WallTime now);
 Admission admit(const Request& request, const Way& way, const Candidate& candidate, Trail* trail = nullptr);
+
+/// What becomes of a record: "kept here, sent to nobody", "kept here, queued for 'reef-records'".
+std::string accounting_text(const plan::Plan& plan, const plan::AccountingRule& accounting);
 
 /// What a condition is evaluated over.
 condition::Facts facts_of(const Request& request, const Way& way, const plan::User* user);

@@ -4,6 +4,7 @@
 
 #include "base/text.h"
 #include "decide/compose.h"
+#include "decide/nearest.h"
 #include "dictionary/describe.h"
 #include "wire/builder.h"
 
@@ -14,15 +15,11 @@ using Outcome = Explanation::Outcome;
 using plan::EditPoint;
 using plan::Handling;
 
-// The journal explains every request: it does not search among very many names.
-constexpr std::size_t kMostNamesForAll = 1000;
-
+// In brackets, behind a name that is not there; of a request that came, whoever tells its story says it.
 template <class Named>
-std::string nearest_text(const std::vector<Named>& all, std::string_view wanted, bool a_person_asks) {
-  if (!a_person_asks && all.size() > kMostNamesForAll) return "";
-  Nearest near(wanted);
-  for (const Named& named : all) near.consider(named.name);
-  return near.best() ? fmt::format(" (nearest: '{}')", *near.best()) : "";
+std::string nearest_in(const std::vector<Named>& all, std::string_view wanted, bool a_person_asks) {
+  const auto near = a_person_asks ? nearest_text(all, wanted, all.size()) : "";
+  return near.empty() ? "" : fmt::format(" ({})", near);
 }
 
 std::vector<std::string> names_of(std::span<const std::string_view> names) {
@@ -96,7 +93,7 @@ class Explainer {
       say("realm table: there is no realm: realm_default.missing decides");
     } else {
       say(fmt::format("realm table: '{}' is not there{}: realm_default.unknown decides", escaped(way_.realm),
-                      nearest_text(plan_.realms, way_.realm, !known_.from)));
+                      nearest_in(plan_.realms, way_.realm, !known_.from)));
     }
   }
 
@@ -106,15 +103,13 @@ class Explainer {
   }
 
   void record(const Request& request) {
-    std::string to;
-    for (const std::size_t group : way_.accounting.groups) {
-      forward_edits(request, group);
-      to += fmt::format(", sent to group '{}'", plan_.groups[group].name);
-    }
+    for (const std::size_t group : way_.accounting.groups) forward_edits(request, group);
     const bool ignored = way_.route != nullptr && way_.destination.handling == Handling::ignore;
     if (ignored) return end(Outcome::ignore, "ignored: " + reason(way_.because, &way_.route->name));
     replied(request, wire::Code::accounting_response, {});
-    end(Outcome::record, "recorded" + to);
+    end(Outcome::record,
+        fmt::format("recorded: {}; {}", accounting_text(plan_, way_.accounting),
+                    reason(way_.because, way_.route == nullptr ? nullptr : &way_.route->name)));
   }
 
   void decide(const Request& request) {
@@ -179,7 +174,7 @@ class Explainer {
   void admit_or_refuse(const Request& request, const Candidate& candidate) {
     const Admission admission = admit(request, way_, candidate, &trail_);
     trail_lines(request, candidate.user);
-    const std::string detail = detail_of(admission, method_of(request.packet));
+    const std::string detail = detail_of(admission, method_of(request.packet), request.now);
     const bool name_alone = admission.rule != nullptr && detail == admission.rule->name;
     const std::string why = name_alone       ? reason(admission.because, &detail)
                             : detail.empty() ? std::string(admission.because)
@@ -193,7 +188,7 @@ class Explainer {
 
   void no_user() {
     say(fmt::format("users: '{}' is not there{}", escaped(way_.full_name),
-                    nearest_text(plan_.users, way_.full_name, !known_.from)));
+                    nearest_in(plan_.users, way_.full_name, !known_.from)));
   }
 
   void refuse(const Request& request, std::string_view because) {
@@ -214,7 +209,15 @@ class Explainer {
       if (!part.left_out.empty())
         say(fmt::format("reply: {} is left out, {}  from {}", part.what->name, part.left_out, from));
     }
+    if (code == wire::Code::access_accept) missing_vlan(out);
     return out;
+  }
+
+  // A device without one goes to a place where nobody meant it to be.
+  void missing_vlan(const Octets& reply) {
+    if (plan_.vlan_giver.empty() || wire::has_attribute(reply, wire::AttributeType::tunnel_private_group_id))
+      return;
+    say(fmt::format("reply: neither user nor rule gives a VLAN here ({} does)", plan_.vlan_giver));
   }
 
   void reply_lines(OctetView attributes, const std::string& from) {

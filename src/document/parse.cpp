@@ -10,6 +10,7 @@
 #include <sstream>
 
 #include "base/text.h"
+#include "document/mask.h"
 #include "document/nesting.h"
 
 namespace jembatan::document {
@@ -75,6 +76,26 @@ std::string without_quotes(std::string_view description) {
   return out;
 }
 
+std::string line_of(std::string_view text, std::uint32_t number) {
+  const auto lines = split(text, '\n');
+  if (number == 0 || number > lines.size()) return "";
+  std::string_view line = lines[number - 1];
+  if (line.ends_with('\r')) line.remove_suffix(1);
+  return std::string(line);
+}
+
+// "in a string: …"; the parser's own words for the end of a line are a control character, or what it saw.
+std::string in_words(std::string_view description, Position at, const std::string& line) {
+  constexpr std::string_view kWhere = "Error while parsing ";
+  constexpr std::string_view kSaw = ", saw ";
+  if (description.starts_with(kWhere)) description.remove_prefix(kWhere.size());
+  const bool at_the_end = at.column > line.size();
+  if (!at_the_end) return without_quotes(description);
+  if (description.find("control characters") != std::string_view::npos)
+    return "a text is not closed: the line ends before its second quote";
+  return without_quotes(description.substr(0, description.find(kSaw))) + "; the line ends before it";
+}
+
 }  // namespace
 
 std::string_view name_of(Kind kind) {
@@ -115,8 +136,10 @@ std::optional<File> parse(std::string name, std::string_view text, Problems& pro
     for (const std::string_view line : split(text, '\n')) out.lines.emplace_back(line);
     return out;
   } catch (const toml::parse_error& error) {
-    problems.add({Level::error, std::move(name), position_of(error.source()),
-                  "not TOML: " + without_quotes(error.description()), "", "", 1});
+    const Position at = position_of(error.source());
+    const std::string line = line_of(text, at.line);
+    problems.add({Level::error, std::move(name), at, "not TOML: " + in_words(error.description(), at, line),
+                  "", shown_line(line), 1});
     return std::nullopt;
   }
 }

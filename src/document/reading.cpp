@@ -5,29 +5,18 @@
 #include <algorithm>
 
 #include "base/text.h"
+#include "document/mask.h"
 
 namespace jembatan::document {
 
-// The line as it may be shown: what stands behind '=' is masked where it may be a secret.
-std::string Reading::shown(Position at, Mask mask) const {
+std::string Reading::shown(Position at, std::string_view hidden) const {
   if (at.line == 0 || at.line > file_.lines.size()) return "";
-  const std::string& line = file_.lines[at.line - 1];
-  if (mask == Mask::never) return line;
-  const std::string plain = lower(line);
-  const bool secret =
-      plain.find("secret") != std::string::npos || plain.find("password") != std::string::npos;
-  // With several keys on the line, one of them may be a misspelt secret.
-  const bool one_key = std::count(line.begin(), line.end(), '=') <= 1;
-  if (mask == Mask::if_it_may_be_secret && !secret && one_key) return line;
-  const std::size_t equals = line.find('=');
-  if (equals != std::string::npos) return line.substr(0, equals) + "= ********";
-  // Without '=' it is a table's heading, or the inside of a text over several lines.
-  return trim(line).starts_with('[') ? line : "********";
+  return shown_line(file_.lines[at.line - 1], hidden);
 }
 
-void Reading::add(Problem problem, Mask mask) {
+void Reading::add(Problem problem, std::string_view hidden) {
   problem.file = file_.name;
-  problem.line = shown(problem.at, mask);
+  problem.line = shown(problem.at, hidden);
   const std::size_t length = problem.line.size();
   problem.width = std::min(problem.width, length >= problem.at.column ? length - problem.at.column + 1 : 1);
   problems_.add(std::move(problem));
@@ -56,23 +45,23 @@ Position Reading::inside(const Value& text, std::size_t offset) const {
 
 void Reading::wrong_inside(const Entry& entry, std::size_t offset, std::size_t width, std::string text,
                            std::string allowed) {
-  add({Level::error, "", inside(entry.value, offset), std::move(text), std::move(allowed), "", width},
-      Mask::never);
+  add({Level::error, "", inside(entry.value, offset), std::move(text), std::move(allowed), "", width});
 }
 
 void Reading::unknown_key(const Entry& entry, std::string_view owner,
                           const std::vector<std::string>& allowed) {
   std::string list = join(allowed, ", ");
-  if (const auto near = nearest(entry.key, allowed)) list += fmt::format("; nearest: '{}'", *near);
+  const auto near = nearest(entry.key, allowed);
+  if (near) list += fmt::format("; nearest: '{}'", *near);
+  // Of a key that is like none, nobody knows what its value is.
   add({Level::error, "", entry.at, fmt::format("unknown key '{}' in {}", escaped(entry.key), owner), list, "",
        entry.key.size()},
-      Mask::always);
+      near ? std::string_view{} : entry.key);
 }
 
 void Reading::missing_key(Position at, std::string_view key, std::string_view owner,
                           std::string_view meaning) {
-  add({Level::error, "", at, fmt::format("'{}' is missing in {}", key, owner), std::string(meaning), "", 1},
-      Mask::always);
+  add({Level::error, "", at, fmt::format("'{}' is missing in {}", key, owner), std::string(meaning), "", 1});
 }
 
 void Reading::advise(Position at, std::string rule, std::string text, std::string mend) {

@@ -41,10 +41,9 @@ class Reading {
   const File& file() const { return file_; }
 
  private:
-  enum class Mask : std::uint8_t { if_it_may_be_secret, always, never };
-  std::string shown(Position at, Mask mask) const;
+  std::string shown(Position at, std::string_view hidden) const;
   Position inside(const Value& text, std::size_t offset) const;
-  void add(Problem problem, Mask mask = Mask::if_it_may_be_secret);
+  void add(Problem problem, std::string_view hidden = {});
   const File& file_;
   Problems& problems_;
 };

@@ -40,8 +40,9 @@ std::string reason_text(const Event& event);
 struct Notice {
   WallTime at;
   Weight weight = Weight::info;
-  std::string subject;  ///< "server reef-homes/reef-1"
+  std::string subject;  ///< "server reef-homes/reef-1 (access 127.0.10.1:1812)"
   std::string text;
+  std::string asked_in_vain = {};  ///< "reef-homes/reef-1", a server that should be looked at; may be empty
 };
 
 struct Actions {

@@ -61,7 +61,7 @@ Result<Ticket> Crossings::start(Ticket owner, forward::LivePlanPtr live, std::si
   const std::size_t waiting = counted == by_group_.end() ? 0 : counted->second;
   const bool down = std::all_of(health.begin(), health.end(), [](const auto& one) { return one->down(); });
   if (down && waiting >= kTrials)
-    return fail(Errc::unreachable, fmt::format("group {}: all of its servers are down", asked_group.name));
+    return fail(Errc::unreachable, forward::silence_text(asked_group, health, now));
   if (waiting * 2 >= most_)
     return fail(Errc::busy, fmt::format("{} requests wait for group {}, half of all that may wait", waiting,
                                         asked_group.name));
@@ -85,10 +85,7 @@ Result<Ticket> Crossings::start(Ticket owner, forward::LivePlanPtr live, std::si
 Status Crossings::ask_first_that_can(Forwarding::Step step, Ticket ticket, Crossing& crossing, Now now,
                                      Actions& out) {
   const plan::Group& group = crossing.plan_group();
-  Status asked = fail(
-      Errc::unreachable,
-      fmt::format("group {}: {} asked, none answered", group.name,
-                  group.servers.size() == 1 ? "1 server" : fmt::format("{} servers", group.servers.size())));
+  Status asked = fail(Errc::unreachable, forward::silence_text(group, crossing.health(), now));
   while (step == Forwarding::Step::ask) {
     asked = ask_server(ticket, crossing, now, out);
     if (asked || asked.error().code != Errc::busy) return asked;
@@ -156,13 +153,16 @@ void Crossings::note(const Crossing& crossing, std::size_t place, ServerHealth::
   const plan::Group& group = crossing.plan_group();
   const bool down = change == ServerHealth::Change::went_down;
   const std::string purpose = crossing.purpose == Purpose::access ? "access" : "accounting";
+  const std::string name = full_name(group, crossing.plan_server(place));
   out.notices.push_back(
       {now.wall, down ? Weight::warning : Weight::info,
-       fmt::format("server {} ({} {})", full_name(group, crossing.plan_server(place)), purpose,
+       fmt::format("server {} ({} {})", name, purpose,
                    forward::endpoint_of(crossing.plan_server(place), crossing.purpose).text()),
-       down ? fmt::format("down ({} attempts in a row unanswered, tried again every {})", group.down_after,
-                          text_of(group.try_again_every))
-            : "up again (it answered)"});
+       down ? fmt::format("down ({} attempts in a row unanswered, tried again every {}): it is switched off, "
+                          "or drops what comes from here: another secret, or it does not know this node",
+                          group.down_after, text_of(group.try_again_every))
+            : "up again (it answered)",
+       down ? name : ""});
 }
 
 void Crossings::drop_reply(Outcome outcome, const Endpoint& from, std::string_view because,
@@ -226,7 +226,7 @@ std::vector<Crossings::GivenUp> Crossings::on_timer(Now now, Actions& out) {
     if (crossing == nullptr || crossing->way.deadline() != timer.at) continue;
     const plan::Group& group = crossing->plan_group();
     note(*crossing, crossing->way.server(),
-         crossing->health()[crossing->way.server()]->unanswered(group, now.steady), now, out);
+         crossing->health()[crossing->way.server()]->unanswered(group, now), now, out);
     const auto step = crossing->way.on_silence(group, crossing->health(), random_, now.steady);
     Status asked;
     if (step == Forwarding::Step::ask_again) {

@@ -6,6 +6,7 @@
 
 #include "base/text.h"
 #include "decide/packet_edit.h"
+#include "engine/reasons.h"
 #include "engine/rehide.h"
 #include "wire/authenticator.h"
 #include "wire/eap.h"
@@ -21,13 +22,6 @@ using wire::PacketView;
 Outcome outcome_of(Code code) {
   if (code == Code::access_accept) return Outcome::accepted;
   return code == Code::access_challenge ? Outcome::challenged : Outcome::rejected;
-}
-
-bool holds_eap(OctetView attributes) {
-  for (std::size_t at = 0; at + 1 < attributes.size() && attributes[at + 1] >= 2; at += attributes[at + 1]) {
-    if (static_cast<AttributeType>(attributes[at]) == AttributeType::eap_message) return true;
-  }
-  return false;
 }
 
 std::chrono::microseconds since(const Now& arrived, const Now& now) {
@@ -127,7 +121,7 @@ void Engine::reply(const Request& request, Code code, OctetView attributes, Endi
   wire::PacketBuilder packet(code, request.packet.identifier(), request.packet.authenticator());
   if (code != Code::accounting_response) (void)packet.add_message_authenticator();  // first: RFC 3579 §3.2
   Status built = packet.add_encoded(attributes);
-  if (built && code == Code::access_reject && !holds_eap(attributes))
+  if (built && code == Code::access_reject && !wire::has_attribute(attributes, AttributeType::eap_message))
     built = packet.add_encoded(wire::eap_failure(request.packet));
   const HiddenWith with{request.secret(), request.packet.authenticator()};
   std::optional<Octets> changed;
@@ -249,9 +243,12 @@ void Engine::on_recorded(Ticket ticket, const Result<accounting::Kept>& kept, No
     }
     const auto status = static_cast<accounting::StatusType>(
         number_in(request.packet.find(AttributeType::acct_status_type)).value_or(0));
-    reply(request, Code::accounting_response, {},
-          {Outcome::accounted, kept->duplicate ? "a resend: this record is kept already" : "record kept",
-           accounting::name_of(status)});
+    Ending ending{Outcome::accounted, "a resend: this record is kept already", accounting::name_of(status)};
+    if (!kept->duplicate) {
+      ending.because = "record taken";
+      ending.detail += "; " + decide::accounting_text(*request.live->plan, request.way->accounting);
+    }
+    reply(request, Code::accounting_response, {}, std::move(ending));
   });
 }
 
@@ -326,8 +323,10 @@ void Engine::on_reply(std::uint16_t lane, const Endpoint& from, OctetView octets
     if (!built)
       return no_reply(request,
                       {Outcome::reply_too_long, "the reply does not fit into a packet", built.error().text});
-    reply(request, code, OctetView(packet.finish()).subspan(wire::kHeader),
-          {outcome_of(code), "the server's answer", "", arrived->server_name});
+    const bool unreadable = code == Code::access_reject && unreadable_here(request);
+    reply(
+        request, code, OctetView(packet.finish()).subspan(wire::kHeader),
+        {outcome_of(code), unreadable ? kSentOnUnreadable : "the server's answer", "", arrived->server_name});
   });
 }
 
@@ -340,7 +339,7 @@ void Engine::on_timer(Now now, Actions& out) {
 
 void Engine::silent(const Request& request, const std::string& why) {
   const plan::Group& group = request.live->plan->groups[request.way->destination.group];
-  Ending ending{Outcome::no_answer, "no server answered", why};
+  Ending ending{Outcome::no_answer, kNoAnswer, why};
   if (group.when_silent == plan::WhenSilent::ignore) return no_reply(request, std::move(ending));
   ending.outcome = Outcome::rejected;
   reply(request, Code::access_reject, {}, std::move(ending));

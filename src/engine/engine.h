@@ -130,6 +130,8 @@ class Engine final : private Composer {
   void silent(const Request& request, const std::string& why);
   /// Why a request must not go on: it was here before, or has passed too many proxies; empty otherwise.
   std::string loop_of(const Request& request) const;
+  static bool signed_by_client(const Request& request);
+  static bool unreadable_here(const Request& request);
   void record(const Request& request);
   /// Does the plan's edits at a point to a packet of this request; nothing if none was done.
   struct Edited {

@@ -7,6 +7,7 @@
 #include "decide/compose.h"
 #include "engine/engine.h"
 #include "engine/methods.h"
+#include "engine/reasons.h"
 #include "identity/shape.h"
 #include "wire/authenticator.h"
 #include "wire/hidden.h"
@@ -250,12 +251,12 @@ void Engine::proved(const Request& request, const plan::User* user, bool matches
   Ending ending{Outcome::rejected, user == nullptr ? kNoUser : "wrong password"};
   const bool unreadable = wire::looks_unreadable(typed);
   if (unreadable) {
-    ending.because = "wrong password: it is unreadable with this client's secret, which very likely differs";
+    ending.because = signed_by_client(request) ? kUnreadableBefore : kUnreadableHere;
   } else if (user != nullptr) {
     ending.detail = identity::shape_hint(typed, user->password);
   }
   const auto attempt = attempt_of(request, user);
-  if (unreadable && !request.packet.find(AttributeType::message_authenticator)) {
+  if (ending.because == kUnreadableHere) {
     slowdown_->end(attempt);  // it could come from anybody
   } else {
     slowdown_->wrong(attempt, request.live->plan->sign_in, request.now.steady);
@@ -290,7 +291,7 @@ void Engine::admit(const Request& request, const decide::Candidate& candidate, O
   if (admission.permit) append(attributes, besides);
   reply(request, code, attributes,
         {admission.permit ? Outcome::accepted : Outcome::rejected, admission.because,
-         decide::detail_of(admission, facts.method)});
+         decide::detail_of(admission, facts.method, asked.now)});
 }
 
 std::string Engine::loop_of(const Request& request) const {
@@ -327,6 +328,22 @@ void Engine::forward_access(const Request& request) {
     const Outcome outcome = error.code == Errc::busy ? Outcome::overloaded : Outcome::malformed;
     no_reply(request, {outcome, "it could not be forwarded", error.text});
   }
+}
+
+// Its secret is the right one then: verify() has looked at the signature.
+bool Engine::signed_by_client(const Request& request) {
+  return request.received.find(AttributeType::message_authenticator).has_value();
+}
+
+// What goes on to a server that can only say that the password is wrong.
+bool Engine::unreadable_here(const Request& request) {
+  const auto hidden = request.packet.find(AttributeType::user_password);
+  if (!hidden || signed_by_client(request)) return false;
+  auto typed = wire::reveal_password(hidden->value, request.packet.authenticator(), request.secret());
+  if (!typed) return false;
+  const bool out = wire::looks_unreadable(*typed);
+  wipe(*typed);
+  return out;
 }
 
 void Engine::record(const Request& request) {

@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "decide/decide.h"
+#include "engine/reasons.h"
 #include "identity/challenge.h"
 #include "wire/hidden.h"
 

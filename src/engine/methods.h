@@ -7,7 +7,6 @@
 namespace jembatan::engine {
 
 /// Why somebody is refused whom the plan does not have.
-inline constexpr std::string_view kNoUser = "no such user here";
 
 /// What came of a challenge method.
 struct Challenged {

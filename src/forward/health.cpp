@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include "base/text.h"
+
 namespace jembatan::forward {
 namespace {
 
@@ -26,12 +28,33 @@ ServerHealth::Change ServerHealth::answered() {
   return retry_at_.exchange(0) != 0 ? Change::came_back : Change::none;
 }
 
-ServerHealth::Change ServerHealth::unanswered(const plan::Group& group, TimePoint now) {
+ServerHealth::Change ServerHealth::unanswered(const plan::Group& group, Now now) {
   const int in_a_row = silent_.fetch_add(1) + 1;
   if (in_a_row < group.down_after) return Change::none;
   std::int64_t up = 0;
-  const bool changed = retry_at_.compare_exchange_strong(up, stamp(now + group.try_again_every));
-  return changed ? Change::went_down : Change::none;
+  if (!retry_at_.compare_exchange_strong(up, stamp(now.steady + group.try_again_every))) return Change::none;
+  down_since_.store(std::chrono::duration_cast<Duration>(now.wall.time_since_epoch()).count(),
+                    std::memory_order_relaxed);
+  return Change::went_down;
+}
+
+std::string ServerHealth::text(Now now) const {
+  const std::int64_t retry_at = retry_at_.load(std::memory_order_relaxed);
+  if (retry_at == 0) return "silent";
+  const WallTime since{Duration(down_since_.load(std::memory_order_relaxed))};
+  const auto left =
+      std::chrono::ceil<std::chrono::seconds>(std::chrono::nanoseconds(retry_at - stamp(now.steady)));
+  return fmt::format("down since {}, tried again {}", second_text(since),
+                     left.count() > 0 ? fmt::format("in {}s", left.count()) : "with the next request");
+}
+
+std::string silence_text(const plan::Group& group, const std::vector<HealthPtr>& health, Now now) {
+  constexpr std::size_t kFew = 3;
+  std::vector<std::string> parts;
+  for (std::size_t i = 0; i < std::min(health.size(), kFew); ++i)
+    parts.push_back(fmt::format("{} is {}", group.servers[i].name, health[i]->text(now)));
+  if (health.size() > kFew) parts.push_back(fmt::format("and {} more", health.size() - kFew));
+  return fmt::format("group {}: {}", group.name, join(parts, ", "));
 }
 
 Endpoint endpoint_of(const plan::Server& server, Purpose purpose) {

@@ -26,7 +26,10 @@ class ServerHealth {
   /// A genuine reply arrived.
   Change answered();
   /// An attempt went unanswered.
-  Change unanswered(const plan::Group& group, TimePoint now);
+  Change unanswered(const plan::Group& group, Now now);
+
+  /// "silent", or "down since 2026-11-24T07:41:02.000Z, tried again in 12s".
+  std::string text(Now now) const;
 
   std::uint64_t asked_count() const { return asked_.load(std::memory_order_relaxed); }
   std::uint64_t answered_count() const { return answered_.load(std::memory_order_relaxed); }
@@ -35,7 +38,8 @@ class ServerHealth {
 
  private:
   std::atomic<int> silent_{0};
-  std::atomic<std::int64_t> retry_at_{0};  // steady clock, nanoseconds; 0: up
+  std::atomic<std::int64_t> retry_at_{0};    // steady clock, nanoseconds; 0: up
+  std::atomic<std::int64_t> down_since_{0};  // wall clock, milliseconds; what it says while it is up is old
   std::atomic<std::uint64_t> asked_{0};
   std::atomic<std::uint64_t> answered_{0};
 };
@@ -60,6 +64,10 @@ struct LivePlan {
 };
 
 using LivePlanPtr = std::shared_ptr<const LivePlan>;
+
+/// How it stands with the servers of a group that did not answer: "group reef-homes: reef-1 is silent, reef-2
+/// is down since 2026-11-24 07:41:02Z, tried again in 12s". Names the first few of many.
+std::string silence_text(const plan::Group& group, const std::vector<HealthPtr>& health, Now now);
 
 /// Where a server listens for a purpose.
 Endpoint endpoint_of(const plan::Server& server, Purpose purpose);

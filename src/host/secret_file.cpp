@@ -25,28 +25,29 @@ struct File {
   }
 };
 
-Status make(const File& file, Random& random) {
-  Octets octets(kOctets);
-  random.fill(octets);
-  const std::string text = to_hex(octets) + "\n";
-  const int fd = ::open(file.path.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0600);
+}  // namespace
+
+Status write_secret_file(const std::filesystem::path& path, std::string_view what, std::string_view text) {
+  const File file{path, what};
+  const int fd = ::open(path.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0600);
   if (fd < 0) return file.problem(std::strerror(errno));
-  const bool written = ::write(fd, text.data(), text.size()) == static_cast<ssize_t>(text.size());
+  const std::string line = std::string(text) + "\n";
+  const bool written = ::write(fd, line.data(), line.size()) == static_cast<ssize_t>(line.size());
   const int why = errno;
   ::close(fd);
   if (written) return {};
-  ::unlink(file.path.c_str());
+  ::unlink(path.c_str());
   return file.problem(std::strerror(why));
 }
-
-}  // namespace
 
 Result<Secret> open_secret_file(const std::filesystem::path& path, std::string_view what, Random& random) {
   const File file{path, what};
   struct stat found {};
   if (::stat(path.c_str(), &found) != 0) {
     if (errno != ENOENT) return file.problem(std::strerror(errno));
-    if (const Status made = make(file, random); !made) return made.error();
+    Octets octets(kOctets);
+    random.fill(octets);
+    if (const Status made = write_secret_file(path, what, to_hex(octets)); !made) return made.error();
   } else if ((found.st_mode & (S_IRGRP | S_IROTH)) != 0) {
     return fail(Errc::not_allowed,
                 fmt::format("{} '{}' can be read by others; allowed: chmod 600", what, path.string()));

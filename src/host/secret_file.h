@@ -12,4 +12,8 @@ namespace jembatan::host {
 ///   errors  Errc::io; Errc::not_allowed: others may read the file
 Result<Secret> open_secret_file(const std::filesystem::path& file, std::string_view what, Random& random);
 
+/// Writes a secret to a new file, readable by its owner alone.
+///   errors  Errc::io; a file that is there is not overwritten
+Status write_secret_file(const std::filesystem::path& file, std::string_view what, std::string_view text);
+
 }  // namespace jembatan::host

@@ -95,6 +95,7 @@ Entry entry_of(const Event& event) {
   const wire::PacketView request = *wire::PacketView::parse(story.request);
   out.name = decide::identify(request_of(story, request)).full_name;
   out.trail = trail_of(event, story, request);
+  if (!event.mend.empty()) out.trail.push_back(event.mend);
   out.request = without_secrets(request, catalogue);
   if (!story.reply.empty()) out.reply = without_secrets(*wire::PacketView::parse(story.reply), catalogue);
   return out;

@@ -180,7 +180,7 @@ class Adviser {
       if (!used.contains(g)) {
         report_(places_.groups[g],
                 {"unused-group", fmt::format("nothing is forwarded to group '{}'", group.name),
-                 fmt::format("a realm with forward = \"{}\", or take the group away", group.name)});
+                 fmt::format("a realm with handle = \"group:{}\", or take the group away", group.name)});
       }
       std::map<std::uint16_t, std::vector<const Server*>> tiers;
       for (const Server& server : group.servers) tiers[server.priority].push_back(&server);

@@ -38,15 +38,15 @@ struct UserParts {
 struct RealmParts {
   Realm realm;
   Reference aliases;
-  Reference forward;
+  Reference handle;
   Reference accounting;
-  std::optional<Handling> handle;
 };
 
 struct RealmDefaultParts {
   RealmDefault realm_default;
   Reference unknown;
   Reference missing;
+  Reference accounting;
 };
 
 struct GroupParts {

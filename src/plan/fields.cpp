@@ -19,8 +19,6 @@ using document::Reading;
 
 constexpr std::array<std::string_view, 2> kSignatureRules{"always", "if-present"};
 constexpr std::array<std::string_view, 2> kWhenSilent{"ignore", "refuse"};
-constexpr std::array<std::string_view, 3> kHandlings{"here", "refuse", "ignore"};
-constexpr std::array<Handling, 3> kHandlingValues{Handling::here, Handling::refuse, Handling::ignore};
 
 bool is_host_name(std::string_view text) {
   static constexpr std::string_view kAllowed =
@@ -246,27 +244,24 @@ const Field<RealmDraft> kRealm[] = {
        }
        d.object.aliases = r.list(e);
      }},
-    {"forward", Need::optional, "the group of servers that requests go to (either this or handle)",
+    {"handle", Need::required, "here, refuse, ignore, or group:NAME",
      [](Reading& r, const Entry& e, RealmDraft& d) {
-       if (r.expect(e, Kind::text)) d.object.forward = e;
+       if (r.expect(e, Kind::text)) d.object.handle = e;
      }},
-    {"handle", Need::optional, "here, refuse or ignore (either this or forward)",
-     [](Reading& r, const Entry& e, RealmDraft& d) {
-       if (const auto found = r.choice(e, kHandlings)) d.object.handle = kHandlingValues[*found];
-     }},
-    {"accounting", Need::optional, "an array of here and groups; default: here, and the group of forward",
+    {"accounting", Need::optional,
+     "an array of here and group:NAME; default: here, and the group that requests go to",
      [](Reading& r, const Entry& e, RealmDraft& d) { d.object.accounting = r.list(e); }},
     {"strip", Need::optional, "true: the realm is taken off User-Name before forwarding; default false",
      [](Reading& r, const Entry& e, RealmDraft& d) { d.object.realm.strip = r.boolean(e).value_or(false); }},
 };
 
 const Field<RealmDefaultDraft> kRealmDefault[] = {
-    {"unknown", Need::optional, "realms that no entry has: refuse (default), ignore, here, or a group",
+    {"unknown", Need::optional, "realms that no entry has: refuse (default), ignore, here, or group:NAME",
      [](Reading& r, const Entry& e, RealmDefaultDraft& d) {
        if (r.expect(e, Kind::text)) d.object.unknown = e;
      }},
     {"missing", Need::optional,
-     "names without a realm: refuse (default), ignore, here, a group, or { assume = \"REALM\" }",
+     "names without a realm: refuse (default), ignore, here, group:NAME, or { assume = \"REALM\" }",
      [](Reading& r, const Entry& e, RealmDefaultDraft& d) {
        if (e.value.kind != Kind::table) {
          if (r.expect(e, Kind::text)) d.object.missing = e;
@@ -280,6 +275,9 @@ const Field<RealmDefaultDraft> kRealmDefault[] = {
          }
        }
      }},
+    {"accounting", Need::optional,
+     "of both, an array of here and group:NAME; default: here, and the group that requests go to",
+     [](Reading& r, const Entry& e, RealmDefaultDraft& d) { d.object.accounting = r.list(e); }},
     {"most_hops", Need::optional,
      "how many proxies a request may have passed when it is to be forwarded, 1 to 64; default 16; beyond, it "
      "is "
@@ -347,13 +345,8 @@ const Field<ServerDraft> kServer[] = {
 };
 
 const Field<GroupDraft> kGroup[] = {
-    {"name", Need::required, "the group's name; not here, refuse or ignore",
-     [](Reading& r, const Entry& e, GroupDraft& d) {
-       d.object.group.name = read_name(r, e);
-       if (std::find(kHandlings.begin(), kHandlings.end(), d.object.group.name) != kHandlings.end()) {
-         r.wrong(e, fmt::format("a group cannot be called '{}'", d.object.group.name));
-       }
-     }},
+    {"name", Need::required, "the group's name",
+     [](Reading& r, const Entry& e, GroupDraft& d) { d.object.group.name = read_name(r, e); }},
     {"answer_within", Need::optional, "how long each attempt waits, 100ms to 5m; default 3s",
      [](Reading& r, const Entry& e, GroupDraft& d) {
        d.object.group.answer_within = r.duration(e, 100ms, 300s).value_or(3s);

@@ -182,7 +182,8 @@ struct Realm {
 struct RealmDefault {
   Destination unknown;
   Destination missing;
-  std::string assume;          ///< the realm of names without one; empty: `missing` decides
+  std::optional<AccountingRule> accounting;  ///< of both; none: here, and the group that they go to
+  std::string assume;                        ///< the realm of names without one; empty: `missing` decides
   std::size_t most_hops = 16;  ///< proxies that a request may have passed when it is to be forwarded
 };
 

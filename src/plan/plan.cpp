@@ -3,7 +3,6 @@
 #include <fmt/format.h>
 
 #include "base/text.h"
-
 #include "identity/name.h"
 
 namespace jembatan::plan {

@@ -40,6 +40,7 @@ struct Plan {
     return slow_user ? &users[*slow_user].password : nullptr;
   }
   std::optional<std::size_t> slow_user;  ///< whose password it is
+  std::string vlan_giver;  ///< the first that gives one: "access rule 'crew on deck'"; empty: nothing does
 };
 
 /// errors  Errc::not_found, with the nearest name

@@ -13,6 +13,7 @@
 #include "plan/advice.h"
 #include "plan/assignments.h"
 #include "plan/draft.h"
+#include "wire/attribute.h"
 
 namespace jembatan::plan {
 namespace {
@@ -40,6 +41,23 @@ dictionary::CataloguePtr catalogue_of(const std::vector<document::File>& files,
 }
 
 // Reads all files into drafts, then looks up what they refer to and builds the tables of the plan.
+// The first object of a plan that gives a VLAN, in words.
+std::string vlan_giver_of(const Plan& plan) {
+  const auto gives = [](const auto& object) {
+    return std::any_of(object.reply.begin(), object.reply.end(), [](const Assignment& one) {
+      return one.path ==
+             dictionary::Path{static_cast<std::uint32_t>(wire::AttributeType::tunnel_private_group_id)};
+    });
+  };
+  const auto first = [&](std::string_view kind, const auto& all) {
+    const auto found = std::find_if(all.begin(), all.end(), gives);
+    return found == all.end() ? "" : fmt::format("{} '{}'", kind, found->name);
+  };
+  std::string out = first("access rule", plan.access_rules);
+  if (out.empty()) out = first("reply set", plan.reply_sets);
+  return out.empty() ? first("user", plan.users) : out;
+}
+
 class Reader {
  public:
   Reader(std::vector<document::File> files, const Outside& outside, document::Problems& problems,
@@ -68,6 +86,7 @@ class Reader {
     for (ClientDraft& draft : clients_) add_client(draft);
     for (UserDraft& draft : users_) add_user(draft);
     if (problems_.errors() > 0) return nullptr;
+    plan_.vlan_giver = vlan_giver_of(plan_);
     advise(plan_, places_, context_.outside.now, [this](const Place& place, const Advice& advice) {
       Reading(files_[place.file], problems_).advise(place.at, advice.rule, advice.text, advice.mend);
     });
@@ -153,29 +172,35 @@ class Reader {
     return added;
   }
 
-  std::optional<std::size_t> group_named(std::size_t file, const Entry& reference, const std::string& name,
-                                         const std::vector<std::string>& also_allowed) {
-    std::vector<std::string> names = also_allowed;
+  // "group:NAME" as the place of the group; `allowed` are the words that may stand instead.
+  std::optional<std::size_t> group_in(std::size_t file, const Entry& reference, const std::string& text,
+                                      std::vector<std::string> allowed) {
+    static constexpr std::string_view kForward = "group:";
+    const std::string name = text.starts_with(kForward) ? text.substr(kForward.size()) : text;
+    std::string all = join(allowed, ", ") + ", group:NAME";
     for (std::size_t i = 0; i < plan_.groups.size(); ++i) {
-      if (plan_.groups[i].name == name) return i;
-      names.push_back(plan_.groups[i].name);
+      if (plan_.groups[i].name == name && text != name) return i;
+      if (plan_.groups[i].name == name) allowed = {};  // that is what was meant
+      allowed.push_back(std::string(kForward) + plan_.groups[i].name);
     }
-    std::string allowed = names.empty() ? "a [[group]] of the plan, which has none" : join(names, ", ");
-    if (const auto near = nearest(name, names)) allowed += fmt::format("; nearest: '{}'", *near);
+    auto near = nearest(text, allowed);
+    if (!near) near = nearest(std::string(kForward) + name, allowed);
+    if (near) all += fmt::format("; nearest: '{}'", *near);
     Reading(files_[file], problems_)
         .wrong(reference,
-               fmt::format("'{}' names group '{}', which does not exist", reference.key, escaped(name)),
-               allowed);
+               text == name
+                   ? fmt::format("'{}' is '{}'", reference.key, escaped(text))
+                   : fmt::format("'{}' names group '{}', which does not exist", reference.key, escaped(name)),
+               all);
     return std::nullopt;
   }
 
   Destination destination(std::size_t file, const Entry& reference) {
-    const std::string& name = reference.value.text;
-    if (name == kHere) return {Handling::here, 0};
-    if (name == "refuse") return {Handling::refuse, 0};
-    if (name == "ignore") return {Handling::ignore, 0};
-    const auto group = group_named(file, reference, name, {"here", "refuse", "ignore"});
-    return {Handling::forward, group.value_or(0)};
+    const std::string& text = reference.value.text;
+    if (text == kHere) return {Handling::here, 0};
+    if (text == "refuse") return {Handling::refuse, 0};
+    if (text == "ignore") return {Handling::ignore, 0};
+    return {Handling::forward, group_in(file, reference, text, {"here", "refuse", "ignore"}).value_or(0)};
   }
 
   void add_group(GroupDraft& draft) {
@@ -199,18 +224,8 @@ class Reader {
 
   void add_realm(RealmDraft& draft) {
     Realm& realm = draft.object.realm;
-    if (draft.object.forward.has_value() == draft.object.handle.has_value()) {
-      problem(draft.file, draft.at,
-              fmt::format("realm '{}' has {} of forward and handle", realm.name,
-                          draft.object.handle ? "both" : "none"),
-              "one of them");
-    }
-    if (draft.object.handle) realm.access.handling = *draft.object.handle;
-    if (draft.object.forward) {
-      const auto group = group_named(draft.file, *draft.object.forward, draft.object.forward->value.text, {});
-      realm.access = {Handling::forward, group.value_or(0)};
-      realm.accounting.groups = {group.value_or(0)};
-    }
+    if (draft.object.handle) realm.access = destination(draft.file, *draft.object.handle);
+    if (realm.access.handling == Handling::forward) realm.accounting.groups = {realm.access.group};
     if (draft.object.accounting) realm.accounting = accounting_rule(draft.file, *draft.object.accounting);
     if (!first_of_its_name("realm", identity::comparable(realm.name), draft.file, draft.at)) return;
     plan_.realm_table.insert(realm.name, plan_.realms.size());
@@ -233,7 +248,7 @@ class Reader {
     for (const std::string& name : Reading(files_[file], problems_).texts(entry)) {
       if (name == kHere) {
         rule.here = true;
-      } else if (const auto group = group_named(file, entry, name, {"here"})) {
+      } else if (const auto group = group_in(file, entry, name, {"here"})) {
         rule.groups.push_back(*group);
       }
     }
@@ -249,6 +264,8 @@ class Reader {
     RealmDefaultParts& parts = realm_default_->object;
     if (parts.unknown) parts.realm_default.unknown = destination(realm_default_->file, *parts.unknown);
     if (parts.missing) parts.realm_default.missing = destination(realm_default_->file, *parts.missing);
+    if (parts.accounting)
+      parts.realm_default.accounting = accounting_rule(realm_default_->file, *parts.accounting);
     plan_.realm_default = parts.realm_default;
   }
 
@@ -256,20 +273,7 @@ class Reader {
     RouteParts& parts = draft.object;
     if (!first_of_its_name("route", parts.name, draft.file, draft.at) || !parts.when || !parts.handle) return;
     Route route{parts.name, std::move(*parts.when), {}, parts.message, parts.access, parts.accounting};
-    const std::string& handle = parts.handle->value.text;
-    static constexpr std::string_view kGroupPrefix = "group:";
-    if (handle.starts_with(kGroupPrefix)) {
-      const auto group = group_named(draft.file, *parts.handle, handle.substr(kGroupPrefix.size()), {});
-      route.destination = {Handling::forward, group.value_or(0)};
-    } else if (handle == "here" || handle == "refuse" || handle == "ignore") {
-      route.destination.handling = handle == "here"     ? Handling::here
-                                   : handle == "refuse" ? Handling::refuse
-                                                        : Handling::ignore;
-    } else {
-      Reading(files_[draft.file], problems_)
-          .wrong(*parts.handle, fmt::format("'handle' is '{}'", escaped(handle)),
-                 "here, refuse, ignore, group:NAME");
-    }
+    route.destination = destination(draft.file, *parts.handle);
     places_.routes.push_back({draft.file, draft.at});
     plan_.routes.push_back(std::move(route));
   }

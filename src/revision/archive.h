@@ -75,6 +75,12 @@ struct KeptSecret {
   Octets sealed;
 };
 
+/// One of the forms that an object has had.
+struct Form {
+  Object object;
+  std::uint64_t since = 0;  ///< the revision that made it
+};
+
 /// One revision as it is stored: all of it or nothing.
 struct Commit {
   Revision revision;
@@ -94,6 +100,8 @@ class Archive {
   virtual Result<Revision> revision(std::uint64_t number) = 0;
   virtual Result<std::vector<Revision>> history(std::size_t most) = 0;
   virtual Result<Objects> objects(std::uint64_t revision) = 0;
+  /// The forms of one object, the newest first; none if it is not in force. Stops where it was not there.
+  virtual Result<std::vector<Form>> forms(std::string_view kind, std::string_view name, std::size_t most) = 0;
   virtual Status commit(const Commit& commit) = 0;
 
   /// What was sealed under a mark; empty if nothing was.

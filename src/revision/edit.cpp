@@ -20,8 +20,9 @@ std::pair<std::string, std::string> head_of(const std::string& path) {
                                   : std::pair{path.substr(0, dot), path.substr(dot + 1)};
 }
 
-Value* item_named(Value& array, const std::string& path, std::string& rest) {
-  for (Value& item : array.items) {
+template <class AnyValue>
+AnyValue* item_named(AnyValue& array, const std::string& path, std::string& rest) {
+  for (AnyValue& item : array.items) {
     const Value* name = item.find("name");
     if (name == nullptr || !path.starts_with(name->text)) continue;
     const std::string behind = path.substr(name->text.size());
@@ -183,6 +184,16 @@ Status move(const Edit& edit, Objects& objects) {
 
 }  // namespace
 
+const Value* find_field(const Value& table, const std::string& path) {
+  const auto [head, rest] = head_of(path);
+  const Value* found = table.find(head);
+  if (found == nullptr || rest.empty()) return found;
+  if (found->kind != document::Kind::array) return find_field(*found, rest);
+  std::string behind;
+  const Value* item = item_named(*found, rest, behind);
+  return item == nullptr || behind.empty() ? item : find_field(*item, behind);
+}
+
 Error not_found(std::string_view kind, std::string_view name, const Objects& objects) {
   std::string text = fmt::format("{} '{}' not found", kind, escaped(name));
   const auto near = nearest(name, objects.names(kind));
@@ -213,8 +224,10 @@ Status apply(const Edit& edit, Objects& objects) {
   Value table;
   if (!kind->single) table.entries.push_back({"name", {}, document::text_value(edit.name)});
   const auto rules = objects.list(edit.kind);
-  return put_object(edit, std::move(table), rules.empty() ? kRankStep : rules.back()->rank + kRankStep,
-                    objects);
+  const std::int64_t last = rules.empty() ? kRankStep : rules.back()->rank + kRankStep;
+  const Status made = put_object(edit, std::move(table), last, objects);
+  const bool placed = edit.first || !edit.before.empty();
+  return made && placed ? move(edit, objects) : made;
 }
 
 }  // namespace jembatan::revision

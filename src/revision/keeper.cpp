@@ -344,7 +344,7 @@ Result<Secret> Keeper::secret(std::string_view kind, std::string_view name, std:
   const Object* object = objects->find(kind, name);
   if (object == nullptr) return not_found(kind, name, *objects);
   const Value table = table_of(*object);
-  const Value* value = table.find(field);
+  const Value* value = find_field(table, std::string(field));
   if (value == nullptr || !plan::is_kept(*value))
     return fail(Errc::not_found, fmt::format("{} '{}' has no {}", kind, escaped(name), field));
   return open_kept(value->entries.front().value.text);

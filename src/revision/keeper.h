@@ -57,7 +57,7 @@ class Keeper {
   enum class Secrets : std::uint8_t { kept, shown };
   Result<std::vector<plan::SourceFile>> files(std::uint64_t revision, Secrets secrets);
 
-  /// A secret of an object in force: "secret" or "old_secret" of a client.
+  /// A secret of an object in force: "secret" of a client, "server.reef-1.secret" of a group.
   ///   errors  Errc::not_found
   Result<Secret> secret(std::string_view kind, std::string_view name, std::string_view field);
 

@@ -31,15 +31,14 @@ bool is_journaled(const Event& event) {
 
 }  // namespace
 
-EventLog::EventLog(Feed& feed, Tally& tally, JournalWriter& journal, host::LogFormat format, std::string node,
-                   std::string plan, std::function<void()> each_turn)
+EventLog::EventLog(Feed& feed, Tally& tally, JournalWriter& journal, host::LogFormat format, About about,
+                   std::function<void()> each_turn)
     : feed_(feed),
       tally_(tally),
       journal_(journal),
       format_(format),
       each_turn_(std::move(each_turn)),
-      node_(std::move(node)),
-      plan_(std::move(plan)),
+      about_(std::move(about)),
       summed_up_(std::chrono::steady_clock::now()),
       thread_([this] { run(); }) {}
 
@@ -96,7 +95,7 @@ void EventLog::run() {
       taken = taken_;
     }
     const TimePoint now = std::chrono::steady_clock::now();
-    for (const Notice& notice : notices) write(notice);
+    for (Notice& notice : notices) write(notice);
     for (Event& event : events) write(event, now);
     sum_up(now, last ? 0s : kSummary);
     if (each_turn_) each_turn_();
@@ -115,7 +114,9 @@ void EventLog::write(Event& event, TimePoint now) {
   tally_.count(event);
   const bool first = first_of_its_kind(event, now);
   if (first && is_journaled(event)) event.number = journal_.next_number();
-  if (first || feed_.followed()) event.mend = mend_of(event, node_, plan_);
+  if (first && event.outcome == Outcome::client_off && about_.off_since)
+    event.detail = about_.off_since(event.client);
+  if (first || feed_.followed()) event.mend = mend_of(event, about_);
   if (first && logs(engine::weight_of(event.outcome))) line(event);
   if (event.number == 0 && !feed_.followed()) return;
   const auto item = std::make_shared<const std::variant<Event, Notice>>(std::move(event));
@@ -129,7 +130,8 @@ void EventLog::line(const Event& event) {
            format_ == host::LogFormat::json ? log_json(event) : log_text(event));
 }
 
-void EventLog::write(const Notice& notice) {
+void EventLog::write(Notice& notice) {
+  if (!notice.asked_in_vain.empty()) notice.text += "; " + look_at(notice.asked_in_vain, about_);
   if (format_ == host::LogFormat::json) {
     log_line(notice.weight,
              fmt::format(R"("subject":{},"text":{})", json_quoted(notice.subject), json_quoted(notice.text)));
@@ -165,7 +167,7 @@ void EventLog::sum_up(TimePoint now, std::chrono::seconds at_least) {
       std::string text = fmt::format("{}: {} {} more in={}s ({})", subject_text(at->second.last),
                                      engine::name_of(at->first.first), at->second.count, age.count(),
                                      engine::reason_text(at->second.last));
-      const std::string mend = mend_of(at->second.last, node_, plan_);
+      const std::string mend = mend_of(at->second.last, about_);
       if (!mend.empty()) text += "; " + mend;
       log_line(Weight::warning, format_ == host::LogFormat::json ? "\"text\":" + json_quoted(text) : text);
     }

@@ -7,6 +7,7 @@
 #include <thread>
 
 #include "host/node_file.h"
+#include "server/event_text.h"
 #include "server/feed.h"
 #include "server/journal_writer.h"
 #include "server/tally.h"
@@ -22,9 +23,8 @@ bool logs(engine::Weight weight);
 /// address are written once, then counted and summed up every minute.
 class EventLog {
  public:
-  ///   node, plan  the options that tell commands about this node, and where its clients are entered
-  EventLog(Feed& feed, Tally& tally, JournalWriter& journal, host::LogFormat format, std::string node,
-           std::string plan, std::function<void()> each_turn = {});
+  EventLog(Feed& feed, Tally& tally, JournalWriter& journal, host::LogFormat format, About about,
+           std::function<void()> each_turn = {});
   ~EventLog();
 
   /// Takes over what the vectors hold and leaves them empty. Any thread.
@@ -44,7 +44,7 @@ class EventLog {
   using DropKey = std::pair<engine::Outcome, IpAddress>;
   void run();
   void write(engine::Event& event, TimePoint now);
-  void write(const engine::Notice& notice);
+  void write(engine::Notice& notice);
   bool first_of_its_kind(const engine::Event& event, TimePoint now);
   void sum_up(TimePoint now, std::chrono::seconds at_least);
   void line(const engine::Event& event);
@@ -56,8 +56,7 @@ class EventLog {
   JournalWriter& journal_;
   host::LogFormat format_;
   std::function<void()> each_turn_;  ///< called on its thread
-  std::string node_;                 // how commands are told this node, and where its plan is changed
-  std::string plan_;
+  About about_;
   std::mutex mutex_;
   std::condition_variable arrived_;
   std::vector<engine::Event> events_;

@@ -3,6 +3,8 @@
 #include <fmt/format.h>
 
 #include "base/text.h"
+#include "decide/nearest.h"
+#include "engine/reasons.h"
 
 namespace jembatan::server {
 
@@ -18,20 +20,27 @@ std::string subject_text(const Event& event) {
   return fmt::format("client {} ({})", event.source.address.text(), event.client);
 }
 
-std::string mend_of(const Event& event, const std::string& node, const std::string& plan) {
-  const bool by_commands = node == plan;
+std::string look_at(const std::string& server, const About& about) {
+  return fmt::format("look at it: jembatan ask status --server {} {}", server, about.node);
+}
+
+std::string mend_of(const Event& event, const About& about) {
+  const bool by_commands = about.node == about.plan;
   const auto in_plan = [&](const std::string& command, const std::string& key) {
-    return by_commands ? fmt::format("jembatan client {} {}", command, node)
-                       : fmt::format("'{}' of client '{}' in {}", key, event.client, plan.substr(7));
+    return by_commands ? fmt::format("jembatan client {} {}", command, about.node)
+                       : fmt::format("'{}' of client '{}' in {}", key, event.client, about.plan.substr(7));
+  };
+  const auto compare = [&] {
+    return fmt::format("compare with: jembatan client secret show {} {}", event.client, about.node);
   };
   switch (event.outcome) {
     case engine::Outcome::unknown_client:
       return fmt::format("to let it in: jembatan client add NAME --address {} {}",
-                         event.source.address.text(), plan);
+                         event.source.address.text(), about.plan);
     case engine::Outcome::client_off:
       return "to switch it on: " + in_plan("enable " + event.client, "enabled = true");
     case engine::Outcome::wrong_signature:
-      return fmt::format("compare with: jembatan client secret show {} {}", event.client, node);
+      return compare();
     case engine::Outcome::unsigned_request:
       return "if it cannot sign: " +
              in_plan(fmt::format("set {} message_authenticator=if-present", event.client),
@@ -42,8 +51,19 @@ std::string mend_of(const Event& event, const std::string& node, const std::stri
     case engine::Outcome::wrong_listener:
       return "if it may: " + in_plan(fmt::format("set {} listeners=", event.client), "listeners");
     default:
-      return {};
+      break;
   }
+  if (event.because == engine::kUnreadableHere || event.because == engine::kSentOnUnreadable)
+    return compare();
+  if (event.story == nullptr) return {};
+  const plan::Plan& plan = *event.story->live->plan;
+  if (event.because == engine::kNoAnswer) {
+    const plan::Group& group = plan.groups[event.story->group];
+    return look_at(fmt::format("{}/{}", group.name, group.servers.front().name), about);
+  }
+  if (event.because == decide::kNoRealm) return decide::nearest_text(plan.realms, event.realm);
+  if (event.because == engine::kNoUser) return decide::nearest_text(plan.users, event.user);
+  return {};
 }
 
 std::string took_text(std::chrono::microseconds took) {

@@ -14,6 +14,7 @@
 #include "host/process.h"
 #include "host/secret_file.h"
 #include "plan/read.h"
+#include "revision/since.h"
 #include "server/accounting_writer.h"
 #include "server/deliverer.h"
 #include "server/event_log.h"
@@ -222,9 +223,16 @@ Status Server::open_sockets() {
 }
 
 void Server::start_threads() {
-  events_ = std::make_unique<EventLog>(feed_, tally_, *journal_writer_, settings_.log_format,
-                                       "--node " + settings_.file.string(), way_to_add(settings_),
-                                       [this] { unmask_.tick(host::SystemClock().now().wall); });
+  const auto off_since = [this](const std::string& client) {
+    const auto found = with_archive([&](revision::Archive& archive) {
+      return revision::last_change(archive, "client", client, "enabled");
+    });
+    return found ? revision::since_text(*found) : "";
+  };
+  events_ =
+      std::make_unique<EventLog>(feed_, tally_, *journal_writer_, settings_.log_format,
+                                 About{"--node " + settings_.file.string(), way_to_add(settings_), off_since},
+                                 [this] { unmask_.tick(host::SystemClock().now().wall); });
   proofs_ = std::make_unique<ProofPool>(sockets_.size());
   deliverer_ = std::make_unique<Deliverer>(std::move(queue_), settings_.send_from, plan_, *events_, tap_);
   AccountingWriter::Callbacks callbacks{[this](std::size_t worker, std::vector<AccountingWriter::Done> done) {

@@ -143,6 +143,25 @@ Result<revision::Objects> PlanStore::objects(std::uint64_t number) {
   }
 }
 
+Result<std::vector<revision::Form>> PlanStore::forms(std::string_view kind, std::string_view name,
+                                                     std::size_t most) {
+  auto statement = database_.prepare(
+      "SELECT kind, name, rank, text, since, coalesce(before, 0) FROM object WHERE kind = ?1 AND name = ?2 "
+      "ORDER BY since DESC LIMIT ?3");
+  if (!statement) return statement.error();
+  statement->bind(1, kind).bind(2, name).bind(3, static_cast<std::int64_t>(most));
+  std::vector<revision::Form> out;
+  std::int64_t until = 0;  // where the next newer form began; 0: in force
+  while (true) {
+    const auto row = statement->step();
+    if (!row) return row.error();
+    if (!*row || statement->integer(5) != until) return out;
+    until = statement->integer(4);
+    out.push_back({{statement->text(0), statement->text(1), statement->integer(2), statement->text(3)},
+                   static_cast<std::uint64_t>(until)});
+  }
+}
+
 Status PlanStore::commit(const Commit& commit) {
   return database_.whole([&]() -> Status {
     const Revision& r = commit.revision;

@@ -18,6 +18,8 @@ class PlanStore final : public revision::Archive {
   Result<revision::Revision> revision(std::uint64_t number) override;
   Result<std::vector<revision::Revision>> history(std::size_t most) override;
   Result<revision::Objects> objects(std::uint64_t revision) override;
+  Result<std::vector<revision::Form>> forms(std::string_view kind, std::string_view name,
+                                            std::size_t most) override;
   Status commit(const revision::Commit& commit) override;
   Result<Octets> kept(const std::string& mark) override;
   Status record(const revision::AuditEntry& entry) override;

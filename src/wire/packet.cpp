@@ -53,6 +53,14 @@ std::optional<Attribute> PacketView::find(AttributeType type) const {
   return std::nullopt;
 }
 
+bool has_attribute(OctetView attributes, AttributeType type) {
+  for (std::size_t at = 0; at + 1 < attributes.size() && attributes[at + 1] >= kAttributeHeader;
+       at += attributes[at + 1]) {
+    if (static_cast<AttributeType>(attributes[at]) == type) return true;
+  }
+  return false;
+}
+
 std::size_t PacketView::count(AttributeType type) const {
   std::size_t found = 0;
   for (const Attribute attribute : attributes()) found += attribute.type == type ? 1 : 0;

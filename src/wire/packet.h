@@ -73,6 +73,9 @@ class PacketView {
   OctetView octets_;
 };
 
+/// True if an attribute of the type is among these, which need no header.
+bool has_attribute(OctetView attributes, AttributeType type);
+
 /// The value as a 32-bit number; nothing if it is not 4 octets long.
 std::optional<std::uint32_t> number_in(const std::optional<Attribute>& attribute);
 /// The value as text, unchecked; empty if there is none.

@@ -32,9 +32,9 @@ class Chain : public testing::Test {
   void SetUp() override {
     home.plan(client_here("reef-secret") + kUsers);
     hub.plan(client_here("radio-secret") + group_to("reef-homes", home, "reef-secret") +
-             "[[realm]]\nname = \"reef.example\"\nforward = \"reef-homes\"\n");
+             "[[realm]]\nname = \"reef.example\"\nhandle = \"group:reef-homes\"\n");
     edge.plan(client_here("deck-secret") + group_to("harbour", hub, "radio-secret") +
-              "[realm_default]\nunknown = \"harbour\"\n");
+              "[realm_default]\nunknown = \"group:harbour\"\n");
     home.start();
     hub.start();
     edge.start();

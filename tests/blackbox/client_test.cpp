@@ -22,7 +22,7 @@ TEST(Usage, WrongWordsEndWithTwoAndAreExplained) {
   EXPECT_EQ(client({"ask", "access"}).exit_code, 2);
   const auto no_server = client({"ask", "access", "--user", "a", "--password", "b", "--secret", "c"});
   EXPECT_EQ(no_server.exit_code, 2);
-  EXPECT_THAT(no_server.error, HasSubstr("where to? Give --to HOST"));
+  EXPECT_THAT(no_server.error, HasSubstr("whom? One of --to HOST"));
   const auto wrong_attribute = client({"ask", "access", "--to", "127.0.0.1", "--user", "a", "--password", "b",
                                        "--secret", "c", "NAS-Prot=3"});
   EXPECT_EQ(wrong_attribute.exit_code, 2);

@@ -16,7 +16,7 @@ constexpr const char* kEdge = R"(
 [sign_in]
 name_forms = ["user@realm", 'realm\user']
 [realm_default]
-unknown = "harbour"
+unknown = "group:harbour"
 missing = { assume = "reef.example" }
 [[edit]]
 name = "which ship"
@@ -35,7 +35,7 @@ name_forms = ["user@realm", 'realm\user']
 [[realm]]
 name = "reef.example"
 aliases = ["reef", "reef-line.example"]
-forward = "reef-homes"
+handle = "group:reef-homes"
 [[edit]]
 name = "our filters alone"
 at = "answered"
@@ -122,7 +122,7 @@ TEST_F(DecidingChain, NamesOfEveryFormReachTheirHome) {
   }
   EXPECT_EQ(sign_in("sari@raef.example", "laut-biru-7").exit_code, 1);
   ASSERT_TRUE(support::eventually([&] { return newest_trail(hub).find("raef") != std::string::npos; }));
-  EXPECT_THAT(newest_trail(hub), HasSubstr("'raef.example' is not there (nearest: 'reef.example')"));
+  EXPECT_THAT(newest_trail(hub), HasSubstr("(raef.example)\nnearest: 'reef.example'"));
 }
 
 TEST_F(DecidingChain, EditsAreDoneAtAllFourPoints) {

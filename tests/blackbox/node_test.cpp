@@ -50,13 +50,13 @@ TEST(Start, ASecondServerOnTheSameDataFolderOrPortIsRefused) {
 TEST(Start, EveryErrorOfThePlanIsReportedAtOnce) {
   TestNode node("home");
   node.plan("[[client]]\nname = \"a\"\nadress = \"192.0.2.1\"\nsecret = \"hunter-2\"\n", "clients");
-  node.plan("[[realm]]\nname = \"x.example\"\nforward = \"nobody\"\n", "realms");
+  node.plan("[[realm]]\nname = \"x.example\"\nhandle = \"group:nobody\"\n", "realms");
   const auto finished = start_to_the_end(node);
   EXPECT_EQ(finished.exit_code, 1);
   EXPECT_THAT(finished.error, HasSubstr("clients.toml:3:1: error: unknown key 'adress' in client 'a'"));
   EXPECT_THAT(finished.error, HasSubstr("nearest: 'address'"));
   EXPECT_THAT(finished.error,
-              HasSubstr("realms.toml:3:11: error: 'forward' names group 'nobody', which does not exist"));
+              HasSubstr("realms.toml:3:10: error: 'handle' names group 'nobody', which does not exist"));
   EXPECT_THAT(finished.error, HasSubstr("has 3 errors, 0 advice"));
   EXPECT_THAT(finished.error, Not(HasSubstr("hunter-2")));
 }

@@ -92,7 +92,7 @@ TEST_F(Commanded, LivesThroughRevisionsAndRestarts) {
 
 TEST_F(Commanded, APlanWithErrorsLeavesTheOldInForce) {
   apply(kHere);
-  const json refused = apply(kHere + "[[realm]]\nname = \"x.example\"\nforward = \"nowhere\"\n");
+  const json refused = apply(kHere + "[[realm]]\nname = \"x.example\"\nhandle = \"group:nowhere\"\n");
   EXPECT_EQ(status, 422);
   EXPECT_EQ(refused["problems"][0]["line"], 14);
   EXPECT_TRUE(sign_in(1));
@@ -197,10 +197,10 @@ TEST_F(Commanded, RolesMayWhatTheirRolesMay) {
   EXPECT_EQ(status_with(viewer, "/v1/plan/files?secrets=true", nullptr), 403);
   EXPECT_EQ(status_with(operating, "/v1/plan/change", off), 200);
   EXPECT_EQ(status_with(operating, "/v1/audit", nullptr), 200);
-  EXPECT_EQ(status_with(operating, "/v1/clients/secret", show), 403);
+  EXPECT_EQ(status_with(operating, "/v1/plan/secret", show), 403);
   EXPECT_EQ(status_with(operating, "/v1/tokens", nullptr), 403);
   EXPECT_EQ(status_with("not a token", "/v1/node", nullptr), 401);
-  EXPECT_EQ(post("/v1/clients/secret", show)["secret"], "laut");
+  EXPECT_EQ(post("/v1/plan/secret", show)["secret"], "laut");
   post("/v1/tokens/revoke", {{"name", "viewer"}});
   EXPECT_EQ(status_with(viewer, "/v1/node", nullptr), 401);
   std::vector<std::string> actions;

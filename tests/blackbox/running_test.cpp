@@ -145,7 +145,7 @@ TEST(Stop, ASecondSignalEndsItAtOnce) {
   silent.start();
   TestNode node("edge", "stop_within = \"5m\"");
   node.plan(client_here("deck-secret") + group_to("home", silent, "laut") +
-            "[realm_default]\nunknown = \"home\"\n");
+            "[realm_default]\nunknown = \"group:home\"\n");
   node.start();
   silent.signal(SIGSTOP);
   const UdpPeer device;

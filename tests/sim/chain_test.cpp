@@ -22,7 +22,7 @@ name = "deck"
 address = "192.0.2.0/24"
 secret = "deck"
 [realm_default]
-unknown = "harbour"
+unknown = "group:harbour"
 [[group]]
 name = "harbour"
 answer_within = "700ms"
@@ -40,7 +40,7 @@ address = "198.51.100.10"
 secret = "radio"
 [[realm]]
 name = "reef.example"
-forward = "reef-homes"
+handle = "group:reef-homes"
 [[group]]
 name = "reef-homes"
 answer_within = "300ms"

@@ -16,7 +16,7 @@ std::string asks(const char* client, const char* server) {
   return std::string("[[client]]\nname = \"other\"\naddress = \"") + client +
          "\"\nsecret = \"radio\"\n[[client]]\nname = \"deck\"\naddress = \"192.0.2.0/24\"\nsecret = "
          "\"deck\"\n"
-         "[realm_default]\nunknown = \"round\"\n[[group]]\nname = \"round\"\n[[group.server]]\nname = "
+         "[realm_default]\nunknown = \"group:round\"\n[[group]]\nname = \"round\"\n[[group.server]]\nname = "
          "\"next\"\n"
          "address = \"" +
          server + "\"\nsecret = \"radio\"\n";

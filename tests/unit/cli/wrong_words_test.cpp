@@ -34,8 +34,9 @@ TEST(WrongWords, NameThemselvesTheNearestAndTheList) {
 
 TEST(WrongWords, HalfACommandIsToldHowItGoesOn) {
   EXPECT_THAT(wrong({}), StartsWith("which command? One of: ask, "));
-  EXPECT_THAT(wrong({"client", "secret"}),
-              StartsWith("'client secret' is half a command: behind it stands one of: show, "));
+  EXPECT_THAT(
+      wrong({"client", "secret"}),
+      StartsWith("'client secret' is half a command: behind it stands one of: list, generate, show, "));
 }
 
 }  // namespace

@@ -43,7 +43,7 @@ name = "reef.example"
 handle = "here"
 [[realm]]
 name = "lagoon.example"
-forward = "lagoon"
+handle = "group:lagoon"
 [[group]]
 name = "lagoon"
 [[group.server]]
@@ -111,7 +111,7 @@ realm table: 'reef.example' matches
 password: taken for right
 access rule 1 'engineers at a console': no, member of "engineers" (the user is in 'crew')
 access rule 2 'nobody else at a console': no, client.label.kind == "console" (the client's label kind is 'wireless')
-access rule 3 'crew on deck': yes, time within "Mon-Sun 04:00-23:30" (it is Mon 08:30)
+access rule 3 'crew on deck': yes, time within "Mon-Sun 04:00-23:30" (it is Mon 08:30 UTC)
 reply: Tunnel-Type VLAN  from access rule 'crew on deck'
 reply: Tunnel-Medium-Type IEEE-802  from access rule 'crew on deck'
 reply: Tunnel-Private-Group-ID "30"  from access rule 'crew on deck'
@@ -141,10 +141,11 @@ TEST_F(Deciding, AtAConsoleEngineersAloneAreLetIn) {
 TEST_F(Deciding, NothingMatchedIsSaid) {
   now = *parse_time("2026-11-23T02:00:00Z");
   const std::string text = sign_in("sari@reef.example", "192.0.2.1");
-  EXPECT_THAT(text, testing::StartsWith("rejected: no access rule matches\n"));
-  EXPECT_THAT(text,
-              testing::HasSubstr(
-                  "access rule 3 'crew on deck': no, time within \"Mon-Sun 04:00-23:30\" (it is Mon 02:00)"));
+  EXPECT_THAT(text, testing::StartsWith("rejected: no access rule matches (pap, Mon 02:00 UTC)\n"));
+  EXPECT_THAT(
+      text,
+      testing::HasSubstr(
+          "access rule 3 'crew on deck': no, time within \"Mon-Sun 04:00-23:30\" (it is Mon 02:00 UTC)"));
 }
 
 TEST_F(Deciding, ARouteDecidesBeforeTheRealm) {
@@ -163,7 +164,8 @@ TEST_F(Deciding, ARouteForAccessDoesNotTouchAccounting) {
                             .user("sari@reef.example")
                             .with("NAS-IP-Address", "203.0.113.9")
                             .signed_with(secret("laut"));
-  EXPECT_THAT(explained(record, "192.0.2.1"), testing::StartsWith("recorded\n"));
+  EXPECT_THAT(explained(record, "192.0.2.1"),
+              testing::StartsWith("recorded: kept here, sent to nobody; the plan says so for this realm\n"));
 }
 
 TEST_F(Deciding, UnknownRealmsAndUsersAreNamedWithTheNearest) {

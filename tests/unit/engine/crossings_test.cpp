@@ -43,7 +43,7 @@ TEST_F(Neighbours, AGroupThatIsDownAnswersAtOnceButForAFewTrials) {
   wait(1000ms);
   for (int i = 20; i < 40; ++i) ask(i, "x@island.example");
   EXPECT_EQ(outcome(), "rejected");  // when_silent = "refuse"
-  EXPECT_THAT(event().detail, HasSubstr("all of its servers are down"));
+  EXPECT_THAT(event().detail, HasSubstr("is down since"));
   EXPECT_LE(engine.in_flight(), 8U);
 }
 
@@ -67,7 +67,7 @@ address = "192.0.2.0/24"
 secret = "laut"
 [[realm]]
 name = "lagoon.example"
-forward = "lagoon"
+handle = "group:lagoon"
 [[group]]
 name = "lagoon"
 answer_within = "1s"

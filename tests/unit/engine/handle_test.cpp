@@ -315,7 +315,7 @@ TEST_F(Handle, ASilentServerIsAskedAgainWithTheSameOctetsThenGivenUp) {
   EXPECT_EQ(asked, Octets(again.begin(), again.end()));
   wait(1s);
   EXPECT_EQ(outcome(), "no-answer");
-  EXPECT_EQ(event().detail, "group lagoon: 1 server asked, none answered");
+  EXPECT_EQ(event().detail, "group lagoon: lagoon-1 is silent");
   EXPECT_TRUE(out.replies.empty());
   EXPECT_FALSE(engine.next_deadline());
   receive(lagoon());  // the client tries again: a new attempt
@@ -620,7 +620,7 @@ name = "reef.example"
 handle = "here"
 [[realm]]
 name = "lagoon.example"
-forward = "lagoon"
+handle = "group:lagoon"
 [[group]]
 name = "lagoon"
 [[group.server]]
@@ -1015,7 +1015,7 @@ TEST_F(DeliveryTest, WithoutAnswerItWaitsInTheQueue) {
   EXPECT_EQ(out.asks.size(), 1U);
   delivery.on_timer(clock.advance(1s), out);
   ASSERT_EQ(out.notices.size(), 1U);
-  EXPECT_EQ(out.notices[0].text, "record 5 waits in the queue (group lagoon: 1 server asked, none answered)");
+  EXPECT_EQ(out.notices[0].text, "record 5 waits in the queue (group lagoon: lagoon-1 is silent)");
   EXPECT_EQ(delivery.under_way(), 0U);
   offer({item(5)});
   EXPECT_EQ(out.asks.size(), 1U);

@@ -49,10 +49,10 @@ name = "quiet.example"
 handle = "ignore"
 [[realm]]
 name = "lagoon.example"
-forward = "lagoon"
+handle = "group:lagoon"
 [[realm]]
 name = "island.example"
-forward = "strict-island"
+handle = "group:strict-island"
 strip = true
 [realm_default]
 missing = { assume = "harbour.example" }

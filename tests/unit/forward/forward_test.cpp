@@ -38,7 +38,7 @@ struct Bench {
   const plan::Group& group() const { return live->plan->groups[0]; }
   const std::vector<HealthPtr>& health() const { return live->health_of(0, Purpose::access); }
   void take_down(std::size_t server) {
-    for (int i = 0; i < group().down_after; ++i) health()[server]->unanswered(group(), clock.now().steady);
+    for (int i = 0; i < group().down_after; ++i) health()[server]->unanswered(group(), clock.now());
   }
   std::optional<std::size_t> choice(const Tried& tried = {}) {
     return choose(group(), health(), tried, random, clock.now().steady);
@@ -87,7 +87,7 @@ TEST(Choice, WhenAllAreDownTheyAreAskedAllTheSame) {
 TEST(Health, IsDownAfterSoManyUnansweredInARow) {
   Bench bench({{1, 1}});
   ServerHealth& health = *bench.health()[0];
-  const auto silence = [&] { return health.unanswered(bench.group(), bench.clock.now().steady); };
+  const auto silence = [&] { return health.unanswered(bench.group(), bench.clock.now()); };
   EXPECT_EQ(silence(), ServerHealth::Change::none);
   EXPECT_EQ(silence(), ServerHealth::Change::none);
   EXPECT_EQ(health.answered(), ServerHealth::Change::none);  // the count starts over

@@ -34,16 +34,16 @@ reply = { vlan = 30, Filter-Id = ["crew", "deck"], Session-Timeout = "12h" }
 
 [[realm]]
 name = "reef.example"
-forward = "reef-homes"
+handle = "group:reef-homes"
 strip = true
 
 [[realm]]
 name = "*.islands.example"
 handle = "refuse"
-accounting = ["here", "reef-homes"]
+accounting = ["here", "group:reef-homes"]
 
 [realm_default]
-unknown = "reef-homes"
+unknown = "group:reef-homes"
 missing = { assume = "harbour.example" }
 
 [[group]]
@@ -145,12 +145,10 @@ INSTANTIATE_TEST_SUITE_P(
         ProblemCase{"space in a name", "[[group]]\nname = \"crew \"\nserver = []", "'name' is 'crew '"},
         ProblemCase{"group without server", "[[group]]\nname = \"g\"\nserver = []",
                     "group 'g' has 0 servers"},
-        ProblemCase{"reserved group name", "[[group]]\nname = \"here\"\nserver = []",
-                    "a group cannot be called 'here'"},
-        ProblemCase{"unknown group", "[[realm]]\nname = \"reef.example\"\nforward = \"reef\"",
-                    "plan.toml:3:11: error: 'forward' names group 'reef', which does not exist"},
-        ProblemCase{"neither forward nor handle", "[[realm]]\nname = \"reef.example\"",
-                    "realm 'reef.example' has none of forward and handle"},
+        ProblemCase{"unknown group", "[[realm]]\nname = \"reef.example\"\nhandle = \"group:reef\"",
+                    "plan.toml:3:10: error: 'handle' names group 'reef', which does not exist"},
+        ProblemCase{"no handling", "[[realm]]\nname = \"reef.example\"",
+                    "'handle' is missing in realm 'reef.example'"},
         ProblemCase{"wrong handling", "[[realm]]\nname = \"reef.example\"\nhandle = \"heer\"",
                     "nearest: 'here'"},
         ProblemCase{"wrong pattern", "[[realm]]\nname = \"a.*.example\"\nhandle = \"here\"",
@@ -170,7 +168,7 @@ INSTANTIATE_TEST_SUITE_P(
                     "[[user]]\nname = \"a\"\npassword = { clear = \"x\" }\nreply = { vlan = 4095 }",
                     "'vlan' is 4095"},
         ProblemCase{"not tables", "client = 3", "'client' is a whole number"},
-        ProblemCase{"defaults twice", "[realm_default]\nunknown = \"nowhere\"",
+        ProblemCase{"defaults twice", "[realm_default]\nunknown = \"group:nowhere\"",
                     "names group 'nowhere', which does not exist"}));
 
 TEST(ReadPlan, NoProblemShowsASecretOrPassword) {

@@ -6,6 +6,7 @@
 #include <sys/stat.h>
 
 #include "document/write.h"
+#include "revision/since.h"
 #include "unit/revision/plan_text.h"
 #include "unit/store/keeper_on_disk.h"
 
@@ -279,6 +280,32 @@ TEST_F(PlanStoreTest, TokensAreFoundByTheirHashUntilTheyAreRevoked) {
   ASSERT_TRUE(store->revoke_token("wulan", clock.now().wall, {}));
   EXPECT_TRUE(store->tokens_in_force()->empty());
   EXPECT_EQ(store->revoke_token("wulan", clock.now().wall, {}).error().code, Errc::not_found);
+}
+
+TEST_F(PlanStoreTest, SinceWhenAnObjectIsAsItIs) {
+  const auto change = [&](const char* field, const char* value, const std::string& why) {
+    clock.advance(std::chrono::minutes(1));
+    Edit edit;
+    edit.kind = "client";
+    edit.name = "kerapu";
+    document::Value on;
+    on.kind = document::Kind::boolean;
+    on.boolean = std::string_view(value) == "true";
+    edit.fields = {{field, std::string_view(field) == "enabled" ? on : text_value(value)}};
+    ASSERT_TRUE(keeper->change({edit}, outside(), wish(why), "client set", clock.now().wall, problems));
+  };
+  ASSERT_TRUE(apply(kPlan, wish()));
+  change("enabled", "false", "in dock");
+  change("note", "back in spring", "");
+  const auto off = revision::last_change(*store, "client", "kerapu", "enabled");
+  ASSERT_TRUE(off);
+  EXPECT_EQ(off->number, 2U);
+  EXPECT_EQ(revision::since_text(*off), "since 2026-09-21 14:14:20Z, by wulan: in dock");
+  change("enabled", "true", "");
+  change("enabled", "false", "again");
+  EXPECT_EQ(revision::last_change(*store, "client", "kerapu", "enabled")->message, "again");
+  EXPECT_EQ(revision::last_change(*store, "client", "pier", "enabled")->number, 1U);
+  EXPECT_FALSE(revision::last_change(*store, "client", "kerapo", "enabled"));
 }
 
 }  // namespace
