@@ -92,6 +92,12 @@ std::string metrics_text(const server::Server& server, const Callers& callers) {
               "Requests of the API without a token of this node", callers.refused());
   page.single("jembatan_plan_revision", "gauge", "Revision of the plan in force", status.plan_revision);
   page.single("jembatan_plan_clients", "gauge", "Clients in the plan", live->plan->clients.size());
+  if (status.certificate_expires) {
+    const auto since = status.certificate_expires->time_since_epoch();
+    page.single("jembatan_certificate_expires_seconds", "gauge",
+                "When the management interface's certificate expires, in seconds since 1970",
+                static_cast<std::uint64_t>(std::chrono::duration_cast<std::chrono::seconds>(since).count()));
+  }
   page.single("jembatan_up_seconds", "gauge", "Seconds since the start",
               static_cast<std::uint64_t>(status.up.count()));
   return std::move(page).text();

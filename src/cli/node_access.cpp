@@ -11,7 +11,9 @@
 #include "base/secret.h"
 #include "base/text.h"
 #include "bodies/problems.h"
+#include "cli/clock_gap.h"
 #include "document/parse.h"
+#include "host/system.h"
 #include "lab/lab.h"
 
 namespace jembatan::cli {
@@ -59,12 +61,27 @@ struct NodeClient::Connection {
   std::string address;
   std::unique_ptr<httplib::ClientImpl> http;
 
+  // Once, to standard error: what is said about times would mislead.
+  void compare_clocks(const std::string& date, WallTime before) {
+    const std::string gap = clock_gap(name, date, before, host::SystemClock().now().wall);
+    if (!gap.empty() && !std::exchange(told_of_clocks, true)) Terminal().note(gap);
+  }
+  bool told_of_clocks = false;
+
   Error unreachable(httplib::Error error = httplib::Error::Connection) const {
     if (error == httplib::Error::SSLServerVerification || error == httplib::Error::SSLConnection) {
+      const auto* tls = dynamic_cast<const httplib::SSLClient*>(http.get());
+      const long why = tls == nullptr ? X509_V_OK : tls->get_openssl_verify_result();
+      if (why == X509_V_ERR_CERT_HAS_EXPIRED)
+        return fail(Errc::unreachable,
+                    fmt::format("node {} on {}: its certificate has expired: it needs a new one, named in its "
+                                "node file, and a restart",
+                                name, address));
       return fail(Errc::unreachable,
-                  fmt::format("node {} on {}: its certificate does not verify: name the authority's "
+                  fmt::format("node {} on {}: its certificate does not verify{}: name the authority's "
                               "with --ca FILE, and the node as the certificate does",
-                              name, address));
+                              name, address,
+                              why == X509_V_OK ? "" : fmt::format(" ({})", X509_verify_cert_error_string(why))));
     }
     if (error == httplib::Error::Write)
       return fail(Errc::not_allowed,
@@ -174,9 +191,11 @@ Result<json> NodeClient::call_with(std::string_view method, const std::string& p
                                    const std::string& sent) {
   httplib::Params params(query.begin(), query.end());
   const std::string target = params.empty() ? path : httplib::append_query_params(path, params);
+  const WallTime before = host::SystemClock().now().wall;
   const auto result = method == "POST" ? connection_->http->Post(target, sent, "application/json")
                                        : connection_->http->Get(target);
   if (!result) return connection_->unreachable(result.error());
+  connection_->compare_clocks(result->get_header_value("Date"), before);
   const json body = json::parse(result->body, nullptr, false);
   if (result->status == 200 && !body.is_discarded()) return body;
   const std::string detail = body.is_object() ? body.value("detail", "") : "";

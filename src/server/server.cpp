@@ -11,6 +11,8 @@
 #include <cerrno>
 #include <cstring>
 
+#include "document/parse.h"
+#include "host/certificate.h"
 #include "host/process.h"
 #include "host/secret_file.h"
 #include "plan/read.h"
@@ -111,6 +113,7 @@ Result<std::unique_ptr<Server>> Server::start(host::NodeSettings settings, docum
   if (const Status s = out->open_store(); !s) return s.error();
   if (const Status s = out->open_plan(problems); !s) return s.error();
   if (const Status s = out->open_sockets(); !s) return s.error();
+  if (const Status s = out->look_at_certificate(); !s) return s.error();
   out->start_threads();
   return out;
 }
@@ -222,6 +225,29 @@ Status Server::open_sockets() {
   return open(settings_.accounting, Purpose::accounting);
 }
 
+Status Server::look_at_certificate() {
+  if (settings_.certificate.empty()) return {};
+  const auto at = [this](const Error& error) {
+    return error.at(fmt::format("certificate '{}'", settings_.certificate.string()));
+  };
+  const auto pem = document::read_file(settings_.certificate);
+  if (!pem) return at(pem.error());
+  const auto expiry = host::expiry_of(*pem);
+  if (!expiry) return at(expiry.error());
+  certificate_expires_ = *expiry;
+  return {};
+}
+
+void Server::warn_of_certificate(WallTime now) {
+  if (!certificate_expires_ || now - certificate_told_ < 24h) return;
+  certificate_told_ = now;
+  const std::string what = host::expiry_text(*certificate_expires_, now);
+  if (!what.empty())
+    log_warning(fmt::format("certificate '{}' of the management interface: {}; clients will not trust it then: "
+                            "replace the file and start again",
+                            settings_.certificate.string(), what));
+}
+
 void Server::start_threads() {
   const auto off_since = [this](const std::string& client) {
     const auto found = with_archive([&](revision::Archive& archive) {
@@ -232,7 +258,11 @@ void Server::start_threads() {
   events_ =
       std::make_unique<EventLog>(feed_, tally_, *journal_writer_, settings_.log_format,
                                  About{"--node " + settings_.file.string(), way_to_add(settings_), off_since},
-                                 [this] { unmask_.tick(host::SystemClock().now().wall); });
+                                 [this] {
+        const WallTime now = host::SystemClock().now().wall;
+        unmask_.tick(now);
+        warn_of_certificate(now);
+      });
   proofs_ = std::make_unique<ProofPool>(sockets_.size());
   deliverer_ = std::make_unique<Deliverer>(std::move(queue_), settings_.send_from, plan_, *events_, tap_);
   AccountingWriter::Callbacks callbacks{[this](std::size_t worker, std::vector<AccountingWriter::Done> done) {
@@ -333,6 +363,7 @@ NodeStatus Server::status() const {
   out.accounting_under_way = deliverer_->under_way();
   out.events_shed = events_->shed();
   out.journal_shed = journal_writer_->shed();
+  out.certificate_expires = certificate_expires_;
   return out;
 }
 

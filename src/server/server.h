@@ -35,6 +35,7 @@ struct NodeStatus {
   std::size_t accounting_under_way = 0;
   std::uint64_t events_shed = 0;
   std::uint64_t journal_shed = 0;
+  std::optional<WallTime> certificate_expires;  ///< of the management interface; empty: it has none
 };
 
 /// One running node: workers, accounting, log. Made by start(), ended by stop(); the other calls from any
@@ -109,6 +110,9 @@ class Server {
   void remember_addresses(const plan::Plan& plan);
   void put_into_force(const revision::Applied& applied);
   Status open_sockets();
+  Status look_at_certificate();
+  /// Says once a day what will soon be too late.
+  void warn_of_certificate(WallTime now);
   void start_threads();
 
   host::NodeSettings settings_;
@@ -132,6 +136,8 @@ class Server {
   std::mutex journal_mutex_;
   std::unique_ptr<journal::Journal> journal_;  // for reading
   Unmask unmask_;
+  std::optional<WallTime> certificate_expires_;
+  WallTime certificate_told_{};  // used by the log's thread alone
   std::unique_ptr<JournalWriter> journal_writer_;
   std::unique_ptr<EventLog> events_;
   std::unique_ptr<ProofPool> proofs_;

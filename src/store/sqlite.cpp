@@ -5,13 +5,24 @@
 #include <sqlite3.h>
 #include <unistd.h>
 
+#include <filesystem>
+
 namespace jembatan::store {
 namespace {
 
 constexpr int kBusyTimeoutMs = 5000;
 
 Error problem_of(sqlite3* database) {
-  return fail(Errc::io, fmt::format("store: {}", sqlite3_errmsg(database)));
+  std::string text = fmt::format("store: {}", sqlite3_errmsg(database));
+  if (sqlite3_errcode(database) == SQLITE_FULL) {
+    const char* file = sqlite3_db_filename(database, "main");
+    const auto folder = std::filesystem::path(file == nullptr ? "" : file).parent_path();
+    std::error_code failed;
+    const auto space = std::filesystem::space(folder, failed);
+    text += fmt::format(": make room in folder '{}'", folder.string());
+    if (!failed) text += fmt::format(", where {} KiB are free", space.available >> 10U);
+  }
+  return fail(Errc::io, std::move(text));
 }
 
 }  // namespace

@@ -429,6 +429,13 @@ TEST(Management, SpeaksTlsWithACertificate) {
   const auto stranger = client({"node", "status", "--url", url, "--token-file", node.path("token")});
   EXPECT_EQ(stranger.exit_code, 3);
   EXPECT_THAT(stranger.error, HasSubstr("its certificate does not verify"));
+  EXPECT_TRUE(node.log_has("of the management interface: it expires at 20"));
+  httplib::SSLClient watcher("127.0.0.1", node.management);
+  watcher.set_ca_cert_path(node.path("cert.pem").c_str());
+  watcher.set_bearer_token_auth(node.token().substr(0, 64).c_str());
+  const auto metrics = watcher.Get("/metrics");
+  ASSERT_TRUE(metrics);
+  EXPECT_THAT(metrics->body, HasSubstr("\njembatan_certificate_expires_seconds 1"));
   httplib::Client plain("127.0.0.1", node.management);
   const auto answer = plain.Get("/healthz");
   EXPECT_TRUE(!answer || answer->status != 200);
