@@ -37,7 +37,7 @@ rewrite = { Filter-Id = '^(?P<first>.)(?P<rest>.*)$' }
 copy = { Filter-Id = "Class", MS-CHAP-Challenge = "Class" }
 rename = { Login-LAT-Port = "NAS-Port-Id", MS-CHAP-Response = "MS-CHAP2-Response" }
 remove = ["Connect-Info", "MS-MPPE-Send-Key", "Tunnel-Private-Group-ID"]
-set = { Filter-Id = "{match.rest}", NAS-Identifier = "{User-Name}", "Tunnel-Type:1" = "VLAN" }
+set = { Filter-Id = "{match.rest}", NAS-Identifier = "{User-Name}", "Tunnel-Type[1]" = "VLAN" }
 add = { Class = "{match.first}" }
 [[edit]]
 name = "back"

@@ -47,11 +47,13 @@ struct Session {
 
 /// Empty parts match everything. Newest first.
 struct Query {
-  std::string user = {};
+  std::string user = {};  ///< with or without its realm
   std::string session_id = {};
   std::string client = {};
   std::string realm = {};
-  bool open_only = false;  ///< sessions that have not ended
+  bool open_only = false;              ///< sessions that have not ended
+  std::optional<WallTime> since = {};  ///< records received, sessions that lasted, from then on
+  std::optional<WallTime> until = {};  ///< records received, sessions that began, before then
   std::size_t most = 100;
 };
 

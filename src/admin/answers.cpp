@@ -8,6 +8,7 @@
 #include "base/text.h"
 #include "bodies/depth.h"
 #include "bodies/problems.h"
+#include "host/system.h"
 
 namespace jembatan::admin {
 
@@ -112,6 +113,17 @@ std::optional<json> read_body(const Request& request, Response& response,
     return std::nullopt;
   }
   return body;
+}
+
+bool moment_in(const Request& request, Response& response, const char* key, std::optional<WallTime>& out) {
+  if (!request.has(key)) return true;
+  const auto time = parse_moment(request.get(key), host::SystemClock().now().wall);
+  if (!time) {
+    problem(response, 400, "Not understood", time.error().at(key).text);
+    return false;
+  }
+  out = *time;
+  return true;
 }
 
 Result<std::string> text_in(const json& body, const std::string& key) {

@@ -3,6 +3,7 @@
 #include <nlohmann/json_fwd.hpp>
 
 #include "admin/http.h"
+#include "base/clock.h"
 #include "base/result.h"
 #include "document/problems.h"
 
@@ -27,6 +28,9 @@ std::optional<std::size_t> most_in(const Request& request, Response& response);
 /// The body as a JSON object with no other keys than these; otherwise a problem is answered.
 std::optional<nlohmann::json> read_body(const Request& request, Response& response,
                                         const std::vector<std::string>& allowed);
+/// The time of a query's part, as parse_moment() reads it; nothing if there is none.
+///   returns  false, with a problem answered, if it is not understood
+bool moment_in(const Request& request, Response& response, const char* key, std::optional<WallTime>& out);
 /// The text under a key; empty if it is not there.
 ///   errors  Errc::malformed: it is something else
 Result<std::string> text_in(const nlohmann::json& body, const std::string& key);

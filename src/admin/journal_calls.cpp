@@ -24,13 +24,6 @@ std::string allowed_outcomes() {
   return join(names, ", ");
 }
 
-// A time, or how long ago: "2026-11-23T07:00:00Z", "10m".
-std::optional<WallTime> read_since(const std::string& text) {
-  if (const auto time = parse_time(text)) return *time;
-  if (const auto ago = parse_duration(text)) return now() - *ago;
-  return std::nullopt;
-}
-
 std::optional<journal::Query> query_of(const Asked& asked) {
   const Request& request = asked.request;
   journal::Query out;
@@ -43,12 +36,13 @@ std::optional<journal::Query> query_of(const Asked& asked) {
   out.client = request.get("client");
   out.outcome = request.get("outcome");
   out.text = request.get("text");
+  out.realm = request.get("realm");
   const auto refuse = [&](const std::string& why) {
     problem(asked.response, 400, "Not understood", why);
     return std::nullopt;
   };
-  static const std::vector<std::string> kParts{"user",  "client", "outcome", "text",
-                                               "since", "before", "most"};
+  static const std::vector<std::string> kParts{"user",  "client", "outcome", "text", "since",
+                                               "until", "realm",  "before",  "most"};
   for (const auto& [key, value] : request.query) {
     if (std::find(kParts.begin(), kParts.end(), key) == kParts.end())
       return refuse(
@@ -57,14 +51,9 @@ std::optional<journal::Query> query_of(const Asked& asked) {
   const std::string outcomes = allowed_outcomes();
   if (!out.outcome.empty() && (", " + outcomes + ",").find(", " + out.outcome + ",") == std::string::npos)
     return refuse(fmt::format("outcome '{}'; allowed: {}", escaped(out.outcome), outcomes));
-  const std::string since = request.get("since");
-  if (!since.empty()) {
-    out.since = read_since(since);
-    if (!out.since)
-      return refuse(
-          fmt::format("since '{}'; allowed: a time like 2026-11-23T07:00:00Z, or how long ago, like 10m",
-                      escaped(since)));
-  }
+  if (!moment_in(request, asked.response, "since", out.since) ||
+      !moment_in(request, asked.response, "until", out.until))
+    return std::nullopt;
   return out;
 }
 

@@ -3,6 +3,7 @@
 #include <nlohmann/json.hpp>
 
 #include "base/text.h"
+#include "bodies/attribute.h"
 #include "dictionary/describe.h"
 #include "journal/scrub.h"
 
@@ -15,7 +16,7 @@ namespace {
 json attributes_json(const Octets& attributes, const dictionary::Catalogue& names) {
   json out = json::array();
   for (const auto& line : dictionary::describe(names, attributes)) {
-    out.push_back({{"name", line.name}, {"value", line.value}, {"depth", line.depth}});
+    out.push_back({{"name", line.name}, {"value", bodies::json_of(line)}, {"depth", line.depth}});
   }
   return out;
 }
@@ -103,6 +104,8 @@ json json_of(const accounting::Record& record, const dictionary::Catalogue& name
           {"session_time_s", record.session_time},
           {"input_octets", record.input_octets},
           {"output_octets", record.output_octets},
+          {"terminate_cause",
+           record.terminate_cause == 0 ? json(nullptr) : json(cause_text(record.terminate_cause))},
           {"attributes", attributes_json(record.attributes, names)}};
 }
 
@@ -112,7 +115,7 @@ json json_of(const journal::Entry& entry, const dictionary::Catalogue& names) {
     if (!parsed) return json(nullptr);
     json list = json::array();
     for (const auto& line : dictionary::describe(names, *parsed)) {
-      const std::string value = journal::is_secret(line.path, names) ? "(not kept)" : line.value;
+      const json value = journal::is_secret(line.path, names) ? json("(not kept)") : bodies::json_of(line);
       list.push_back({{"name", line.name}, {"value", value}, {"depth", line.depth}});
     }
     return json{{"packet", wire::name_of(parsed->code())}, {"attributes", list}};

@@ -28,6 +28,9 @@ std::optional<accounting::Query> read_query(const Asked& asked) {
       out.client = value;
     } else if (key == "realm") {
       out.realm = value;
+    } else if (key == "since" || key == "until") {
+      if (!moment_in(asked.request, asked.response, key.c_str(), key == "since" ? out.since : out.until))
+        return std::nullopt;
     } else if (key == "open" && (value == "true" || value == "false")) {
       out.open_only = value == "true";
     } else if (key == "most" && !value.empty() && value.size() < 6 &&
@@ -35,10 +38,10 @@ std::optional<accounting::Query> read_query(const Asked& asked) {
       out.most = std::stoul(value);
     } else {
       problem(asked.response, 400, "Not understood",
-              fmt::format(
-                  "'{}={}' is no part of a query; allowed: user, session_id, client, realm, open=true|false, "
-                  "most=0 to {}",
-                  escaped(key), escaped(value), kMostRows));
+              fmt::format("'{}={}' is no part of a query; allowed: user, session_id, client, realm, since, "
+                          "until, open=true|false, "
+                          "most=0 to {}",
+                          escaped(key), escaped(value), kMostRows));
       return std::nullopt;
     }
   }

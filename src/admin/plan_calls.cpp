@@ -14,6 +14,7 @@
 #include "bodies/problems.h"
 #include "bodies/value.h"
 #include "decide/explain.h"
+#include "document/parse.h"
 #include "document/write.h"
 #include "server/log.h"
 
@@ -26,9 +27,19 @@ using revision::Edit;
 using revision::Keeper;
 
 json json_of_revision(const revision::Revision& r) {
-  return {{"number", r.number},          {"at", text_of(r.at)},         {"author", r.author},
-          {"source", r.source},          {"message", r.message},        {"added", r.counts.added},
-          {"changed", r.counts.changed}, {"removed", r.counts.removed}, {"moved", r.counts.moved}};
+  return {{"number", r.number},      {"at", text_of(r.at)},         {"author", r.author},
+          {"source", r.source},      {"message", r.message},        {"summary", r.summary},
+          {"added", r.counts.added}, {"changed", r.counts.changed}, {"removed", r.counts.removed},
+          {"moved", r.counts.moved}};
+}
+
+// What stands in the plan as TOML; null if nothing does.
+json typed(const std::string& toml) {
+  if (toml.empty()) return nullptr;
+  document::Problems ignored;
+  const auto file = document::parse("", "x = " + toml, ignored);
+  return file && file->root.entries.size() == 1 ? bodies::json_of(file->root.entries.front().value)
+                                                : json(toml);
 }
 
 json json_of_changes(const std::vector<revision::ObjectChange>& changes) {
@@ -37,7 +48,8 @@ json json_of_changes(const std::vector<revision::ObjectChange>& changes) {
     if (change.what == revision::What::renumbered) continue;
     json fields = json::array();
     for (const auto& field : change.fields)
-      fields.push_back({{"field", field.field}, {"before", field.before}, {"after", field.after}});
+      fields.push_back(
+          {{"field", field.field}, {"before", typed(field.before)}, {"after", typed(field.after)}});
     json row{{"what", revision::name_of(change.what)}, {"kind", change.kind}, {"name", change.name}};
     if (!fields.empty()) row["fields"] = fields;
     if (!change.place.empty()) row["place"] = change.place;
@@ -121,7 +133,7 @@ Result<Edit> read_edit(const json& row) {
   if (!row.is_object()) return fail(Errc::malformed, "a change is no JSON object");
   Edit out;
   std::map<std::string, std::string> texts;
-  for (const char* key : {"do", "kind", "name", "before", "place"}) {
+  for (const char* key : {"do", "kind", "name", "before", "after", "place"}) {
     auto text = text_in(row, key);
     if (!text) return text.error();
     texts[key] = std::move(*text);
@@ -134,6 +146,7 @@ Result<Edit> read_edit(const json& row) {
   out.kind = texts["kind"];
   out.name = texts["name"];
   out.before = texts["before"];
+  out.after = texts["after"];
   out.place = texts["place"];
   out.first = row.value("first", json(false)) == json(true);
   const json fields = row.value("fields", json::object());
@@ -162,6 +175,13 @@ bool has_label(const plan::Client& client, const std::string& wanted) {
 bool has_labels(const plan::Client& client, const std::vector<std::string>& wanted) {
   return std::all_of(wanted.begin(), wanted.end(),
                      [&client](const std::string& label) { return has_label(client, label); });
+}
+
+// Empty parts fit everybody.
+bool is_wanted(const plan::User& user, const std::string& group, const std::string& realm) {
+  const auto& groups = user.groups;
+  if (!group.empty() && std::find(groups.begin(), groups.end(), group) == groups.end()) return false;
+  return realm.empty() || identity::comparable(user.name).ends_with("@" + identity::comparable(realm));
 }
 
 // The client that an address would be, and those whose prefixes hold it, too.
@@ -273,8 +293,12 @@ void restore_plan(const Asked& asked) {
 void list_revisions(const Asked& asked) {
   const auto most = most_in(asked.request, asked.response);
   if (!most) return;
+  revision::When when;
+  if (!moment_in(asked.request, asked.response, "since", when.since) ||
+      !moment_in(asked.request, asked.response, "until", when.until))
+    return;
   const auto found =
-      asked.server.with_archive([&](revision::Archive& archive) { return archive.history(*most); });
+      asked.server.with_archive([&](revision::Archive& archive) { return archive.history(when, *most); });
   if (!found) return problem(asked.response, found.error());
   json list = json::array();
   for (const auto& row : *found) list.push_back(json_of_revision(row));
@@ -347,6 +371,8 @@ void list_objects(const Asked& asked) {
     if (address && object->name != only) continue;
     const plan::Client* client = kind == "client" ? live->plan->client_named(object->name) : nullptr;
     if (!labels.empty() && (client == nullptr || !has_labels(*client, labels))) continue;
+    const plan::User* user = kind == "user" ? live->plan->user_named(object->name) : nullptr;
+    if (user != nullptr && !is_wanted(*user, request.get("group"), request.get("realm"))) continue;
     json row = kind == revision::kDictionary ? json{{"text", object->text}}
                                              : bodies::json_of(revision::table_of(*object));
     row["name"] = object->name;
@@ -378,7 +404,7 @@ void explain(const Asked& asked) {
   if (!packet) return refuse(packet.error().at("packet").text);
   WallTime at = now();
   if (!texts["at"].empty()) {
-    const auto given = parse_time(texts["at"]);
+    const auto given = parse_moment(texts["at"], at);
     if (!given) return refuse(given.error().at("at").text);
     at = *given;
   }

@@ -95,7 +95,11 @@ void rotate_secret(const Asked& asked, Holder holder, const std::string& given, 
   std::vector<revision::FieldEdit> fields{{holder.field, document::text_value(fresh)}};
   if (of_client)
     fields.push_back({"old_secret", document::text_value(std::string(text_of(current->reveal())))});
-  if (!until.empty()) fields.push_back({"old_secret_until", document::text_value(until)});
+  if (!until.empty()) {
+    const auto end = parse_moment(until, now(), Count::ahead);
+    if (!end) return problem(asked.response, 400, "Not understood", end.error().at("until").text);
+    fields.push_back({"old_secret_until", document::text_value(text_of(*end))});
+  }
   const revision::Wish wish{asked.caller, "rotate the secret of " + holder.called, live->revision, false,
                             false};
   holder.body["secret"] = fresh;
@@ -172,7 +176,10 @@ void show_audit(const Asked& asked) {
   const auto most = most_in(asked.request, asked.response);
   if (!most) return;
   const auto& request = asked.request;
-  revision::AuditQuery query{request.get("author"), request.get("action"), request.get("subject"), *most};
+  revision::AuditQuery query{request.get("author"), request.get("action"), request.get("subject"), {}, *most};
+  if (!moment_in(request, asked.response, "since", query.when.since) ||
+      !moment_in(request, asked.response, "until", query.when.until))
+    return;
   const auto found =
       asked.server.with_archive([&](revision::Archive& archive) { return archive.audit(query); });
   if (!found) return problem(asked.response, found.error());

@@ -6,6 +6,7 @@
 #include <array>
 #include <charconv>
 #include <ctime>
+#include <numeric>
 
 namespace jembatan {
 namespace {
@@ -250,6 +251,29 @@ std::string second_text(WallTime time) {
   return out.substr(0, 19) + "Z";
 }
 
+namespace {
+
+// "Z", "+08:00" behind a time, as what it is ahead of UTC.
+std::optional<std::chrono::minutes> offset_in(std::string_view text) {
+  if (text == "Z" || text == "z") return std::chrono::minutes(0);
+  const auto digit = [&](std::size_t at) { return text[at] >= '0' && text[at] <= '9'; };
+  if (text.size() != 6 || (text[0] != '+' && text[0] != '-') || text[3] != ':' || !digit(1) || !digit(2) ||
+      !digit(4) || !digit(5))
+    return std::nullopt;
+  const int minutes = (text[1] - '0') * 600 + (text[2] - '0') * 60 + (text[4] - '0') * 10 + text[5] - '0';
+  return std::chrono::minutes(text[0] == '-' ? -minutes : minutes);
+}
+
+// The whole text by a format of strptime, UTC.
+std::optional<WallTime> time_by(const std::string& text, const char* format) {
+  std::tm parts{};
+  const char* rest = strptime(text.c_str(), format, &parts);
+  if (rest == nullptr || *rest != '\0') return std::nullopt;
+  return std::chrono::system_clock::from_time_t(timegm(&parts));
+}
+
+}  // namespace
+
 Result<WallTime> parse_time(std::string_view text) {
   std::tm parts{};
   const std::string copy(text);
@@ -262,10 +286,35 @@ Result<WallTime> parse_time(std::string_view text) {
     int weight = 100;
     for (++rest; *rest >= '0' && *rest <= '9'; ++rest, weight /= 10) milliseconds += (*rest - '0') * weight;
   }
-  if (std::string_view(rest) != "Z") {
-    return fail(Errc::malformed, fmt::format("'{}' does not end in Z; allowed: times in UTC", text));
+  const auto offset = offset_in(rest);
+  if (!offset)
+    return fail(Errc::malformed,
+                fmt::format("'{}' does not say its zone; allowed: Z (UTC) at its end, or like +08:00", text));
+  return std::chrono::system_clock::from_time_t(timegm(&parts)) + std::chrono::milliseconds(milliseconds) -
+         *offset;
+}
+
+Result<WallTime> parse_moment(std::string_view text, WallTime now, Count count) {
+  using Days = std::chrono::duration<std::int64_t, std::ratio<24L * 3600>>;
+  const std::string copy(text);
+  if (const auto time = parse_time(text)) return *time;
+  for (const char* format : {"%Y-%m-%d", "%Y-%m-%d %H:%M", "%Y-%m-%d %H:%M:%S", "%Y-%m-%d %H:%M:%SZ"})
+    if (const auto time = time_by(copy, format)) return *time;
+  for (const char* format : {"%H:%M", "%H:%M:%S"}) {
+    std::tm parts{};
+    const char* rest = strptime(copy.c_str(), format, &parts);
+    if (rest == nullptr || *rest != '\0') continue;
+    WallTime out = std::chrono::floor<Days>(now) + std::chrono::hours(parts.tm_hour) +
+                   std::chrono::minutes(parts.tm_min) + std::chrono::seconds(parts.tm_sec);
+    if (count == Count::back && out > now) out -= Days(1);
+    if (count == Count::ahead && out < now) out += Days(1);
+    return out;
   }
-  return std::chrono::system_clock::from_time_t(timegm(&parts)) + std::chrono::milliseconds(milliseconds);
+  if (const auto length = parse_duration(text)) return count == Count::back ? now - *length : now + *length;
+  return fail(Errc::malformed,
+              fmt::format("'{}' is no time; allowed: 10m ({}), 04:30, 2026-11-23, 2026-11-23 04:30 (UTC), "
+                          "2026-11-23T04:30:00+08:00",
+                          escaped(text), count == Count::back ? "that long ago" : "from now on"));
 }
 
 std::string clock_text(WallTime time) {
@@ -275,21 +324,106 @@ std::string clock_text(WallTime time) {
   return fmt::format("{:02}:{:02}:{:02}", parts.tm_hour, parts.tm_min, parts.tm_sec);
 }
 
-std::string Table::text() const {
-  std::vector<std::size_t> widths;
-  for (const auto& row : rows_) {
-    widths.resize(std::max(widths.size(), row.size()));
-    for (std::size_t i = 0; i < row.size(); ++i) widths[i] = std::max(widths[i], display_width(row[i]));
+std::string counted(std::size_t count, std::string_view noun) {
+  if (count == 1) return fmt::format("1 {}", noun);
+  const bool hissing = noun.ends_with('s') || noun.ends_with('x') || noun.ends_with("ch");
+  return fmt::format("{} {}{}", count, noun, hissing ? "es" : "s");
+}
+
+std::string with_article(std::string_view noun) {
+  const bool vowel = !noun.empty() && std::string_view("aeio").find(noun[0]) != std::string_view::npos;
+  return fmt::format("{} {}", vowel ? "an" : "a", noun);
+}
+
+std::string cut(std::string_view text, std::size_t most) {
+  if (display_width(text) <= most || most == 0) return std::string(text);
+  std::size_t end = 0;
+  for (std::size_t shown = 0; end < text.size(); ++end) {
+    const bool begins = (static_cast<unsigned char>(text[end]) & 0xC0U) != 0x80U;
+    if (begins && ++shown == most) break;
   }
+  return std::string(text.substr(0, end)) + "…";
+}
+
+std::vector<std::string> wrapped(std::string_view text, std::size_t most) {
+  std::vector<std::string> out{""};
+  for (const std::string_view word : split(text, ' ')) {
+    std::string& line = out.back();
+    if (line.empty()) {
+      line = word;
+    } else if (display_width(line) + 1 + display_width(word) <= most) {
+      line += ' ';
+      line += word;
+    } else {
+      out.emplace_back(word);
+    }
+  }
+  return out;
+}
+
+// What the last column gets at least, and the narrowest that others are cut to.
+constexpr std::size_t kLastColumn = 24;
+constexpr std::size_t kNarrowest = 10;
+
+// Numbers, times and addresses say nothing when they are cut.
+bool may_be_cut(std::string_view cell) {
+  return cell.find_first_not_of("0123456789:-. /") != std::string_view::npos;
+}
+
+std::vector<std::size_t> Table::widths(std::size_t most) const {
+  std::vector<std::size_t> out;
+  std::vector<std::size_t> least;  // of its cells, without the heading; of those that may be cut, less
+  for (const auto& row : rows_) {
+    out.resize(std::max(out.size(), row.size()));
+    least.resize(out.size());
+    for (std::size_t i = 0; i < row.size(); ++i) {
+      const std::size_t width = display_width(row[i]);
+      out[i] = std::max(out[i], width);
+      if (&row != &rows_.front())
+        least[i] = std::max(least[i], may_be_cut(row[i]) ? std::min(width, kNarrowest) : width);
+    }
+  }
+  const auto total = [&out] { return std::accumulate(out.begin(), out.end(), 2 * (out.size() - 1)); };
+  if (out.empty() || most == kAnyWidth) return out;
+  for (std::size_t i = 0; i + 1 < out.size() && total() > most; ++i) {  // headings first
+    std::size_t cells = kNarrowest;
+    for (std::size_t r = 1; r < rows_.size(); ++r)
+      if (i < rows_[r].size()) cells = std::max(cells, display_width(rows_[r][i]));
+    out[i] = std::min(out[i], std::max(cells, out[i] - std::min(out[i], total() - most)));
+  }
+  if (total() <= most) return out;
+  out.back() = std::min(out.back(), std::max(kLastColumn, most - std::min(most, total() - out.back())));
+  while (total() > most) {
+    std::size_t widest = out.size();
+    for (std::size_t i = 0; i + 1 < out.size(); ++i)
+      if (out[i] > std::max(least[i], kNarrowest) && (widest == out.size() || out[i] > out[widest]))
+        widest = i;
+    if (widest == out.size()) break;
+    --out[widest];
+  }
+  return out;
+}
+
+std::string Table::text(std::size_t most) const {
+  const std::vector<std::size_t> widths = this->widths(most);
   std::string out;
   for (const auto& row : rows_) {
     std::string line;
-    for (std::size_t i = 0; i < row.size(); ++i) {
-      line += row[i];
-      if (i + 1 < row.size()) line.append(widths[i] - display_width(row[i]) + 2, ' ');
+    std::size_t indent = 0;
+    for (std::size_t i = 0; i + 1 < row.size(); ++i) {
+      const std::string cell = cut(row[i], widths[i]);
+      line += cell;
+      line.append(widths[i] - display_width(cell) + 2, ' ');
+      indent += widths[i] + 2;
     }
-    line.erase(line.find_last_not_of(' ') + 1);
-    out += line + '\n';
+    const auto parts =
+        row.empty() ? std::vector<std::string>{""} : wrapped(row.back(), widths[row.size() - 1]);
+    for (std::size_t i = 0; i < parts.size(); ++i) {
+      if (i > 0) line.assign(indent, ' ');
+      line += cut(parts[i], row.empty() ? 0 : widths[row.size() - 1]);
+      line.erase(line.find_last_not_of(' ') + 1);
+      out += line + '\n';
+    }
   }
   return out;
 }

@@ -62,15 +62,36 @@ Result<WallTime> parse_time(std::string_view text);
 /// Local time of day for one-line views: "03:04:05".
 std::string clock_text(WallTime time);
 
+/// A moment as people write it: "10m" (that long ago), "04:30" (the last one, UTC), "2026-11-23" (its first
+/// moment, UTC), "2026-11-23 04:30", or RFC 3339 with Z or an offset. With Count::ahead, "10m" is that far
+/// ahead, and "04:30" the next one.
+///   errors  Errc::malformed, with these forms
+enum class Count : std::uint8_t { back, ahead };
+Result<WallTime> parse_moment(std::string_view text, WallTime now, Count count = Count::back);
+
+/// "1 realm", "2 realms", "2 classes".
+std::string counted(std::size_t count, std::string_view noun);
+/// "an access rule", "a realm".
+std::string with_article(std::string_view noun);
+
+/// At most so many characters: what is longer ends in "…".
+std::string cut(std::string_view text, std::size_t most);
+/// Lines of at most so many characters, broken between words; a word that is longer stands alone.
+std::vector<std::string> wrapped(std::string_view text, std::size_t most);
+
 /// Rows under a heading, columns padded to their widest cell, two spaces between; the last is not padded.
 class Table {
  public:
+  static constexpr std::size_t kAnyWidth = ~std::size_t{0};
   explicit Table(std::vector<std::string> heading) : rows_{std::move(heading)} {}
   void add(std::vector<std::string> row) { rows_.push_back(std::move(row)); }
   bool empty() const { return rows_.size() == 1; }
-  std::string text() const;
+  /// In at most so many characters a row: the last column, if it has words, goes on below itself, then the
+  /// widest of the others are cut.
+  std::string text(std::size_t most = kAnyWidth) const;
 
  private:
+  std::vector<std::size_t> widths(std::size_t most) const;
   std::vector<std::vector<std::string>> rows_;
 };
 

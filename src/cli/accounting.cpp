@@ -5,47 +5,57 @@
 
 #include "base/text.h"
 #include "cli/listing.h"
+#include "cli/packet_text.h"
 
 namespace jembatan::cli {
 namespace {
 
 using nlohmann::json;
 
-std::string with_attributes(const json& rows) {
-  std::string out;
+void print_attributes(const json& rows, Terminal& out) {
   for (const json& row : rows) {
-    out +=
-        fmt::format("record {}  {}  from client {} ({}) at {}\n", row.value("id", 0), row.value("status", ""),
-                    row.value("client", ""), row.value("source", ""), row.value("received", ""));
-    for (const json& attribute : row.at("attributes")) {
-      out += fmt::format("    {}  {}\n", attribute.value("name", ""), attribute.value("value", ""));
-    }
+    out.line(fmt::format("record {}  {}  client {}, {}  {} UTC", row.value("id", 0), row.value("status", ""),
+                         row.value("client", ""), row.value("source", ""),
+                         short_time(row.value("received", ""))));
+    for (const json& attribute : row.at("attributes"))
+      out.line(fmt::format("    {}  {}", attribute.value("name", ""), value_text(attribute.at("value"))));
   }
-  return out;
 }
 
-std::string as_table(const json& rows) {
-  Table table({"record", "received", "status", "user", "client", "session", "seconds", "in", "out"});
+void print_records(const json& rows, Terminal& out) {
+  Table table({"record", "received (UTC)", "status", "user", "client", "NAS", "session", "lasts", "in", "out",
+               "cause"});
   for (const json& row : rows) {
+    const json cause = row.value("terminate_cause", json());
     table.add({std::to_string(row.value("id", 0)), short_time(row.value("received", "")),
-               row.value("status", ""), row.value("user", ""), row.value("client", ""),
-               row.value("session_id", ""), std::to_string(row.value("session_time_s", 0)),
+               row.value("status", ""), row.value("user", ""), row.value("client", ""), row.value("nas", ""),
+               row.value("session_id", ""),
+               text_of(Duration(1000 * row.value("session_time_s", std::int64_t{0}))),
                octets_text(row.value("input_octets", std::uint64_t{0})),
-               octets_text(row.value("output_octets", std::uint64_t{0}))});
+               octets_text(row.value("output_octets", std::uint64_t{0})),
+               cause.is_string() ? cause.get<std::string>() : "-"});
   }
-  return table.text();
+  out.table(table);
 }
 
 Exit search_records(const Arguments& arguments, Terminal& terminal) {
-  return list_rows(arguments, terminal, "/v1/accounting/records", query_of(arguments), "records",
-                   arguments.has("--attributes") ? with_attributes : as_table);
+  const auto query =
+      query_of(arguments, {"--user", "--session-id", "--client", "--realm", "--since", "--until", "--most"});
+  return list_rows(arguments, terminal, "/v1/accounting/records", query, "records",
+                   arguments.has("--attributes") ? print_attributes : print_records);
 }
 
 }  // namespace
 
 std::vector<Command> accounting_commands() {
-  std::vector<Option> options = query_options();
-  options.push_back({"--attributes", "", "every attribute of each record"});
+  std::vector<Option> options = reading_options({filter("--user"),
+                                                 {"--session-id", "TEXT", "only with this Acct-Session-Id"},
+                                                 filter("--client"),
+                                                 filter("--realm"),
+                                                 filter("--since"),
+                                                 filter("--until"),
+                                                 filter("--most"),
+                                                 {"--attributes", "", "every attribute of each record"}});
   return {{"accounting search",
            "Search the accounting records of a node, newest first",
            "jembatan accounting search --lab hub --user sari@reef.example",

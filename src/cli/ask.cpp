@@ -349,7 +349,7 @@ std::vector<Option> with_common(std::vector<Option> options) {
 
 const Positional kAttributes{
     "ATTRIBUTE=VALUE",
-    "more attributes, by name or number: NAS-Port-Type=Virtual Tunnel-Type:1=VLAN 26.32473.9=0x0102", false,
+    "more attributes, by name or number: NAS-Port-Type=Virtual Tunnel-Type[1]=VLAN 26.32473.9=0x0102", false,
     true};
 
 }  // namespace

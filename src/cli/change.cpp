@@ -7,6 +7,8 @@
 
 #include "base/text.h"
 #include "bodies/problems.h"
+#include "bodies/value.h"
+#include "document/write.h"
 
 namespace jembatan::cli {
 
@@ -26,10 +28,15 @@ Mark mark_of(const std::string& what) {
   return {"~", Colour::warn};
 }
 
+std::string toml_text(const json& value) {
+  const auto read = bodies::value_of(value);
+  return read ? document::inline_text(*read) : "";
+}
+
 std::string field_text(const json& field) {
   const std::string name = field.value("field", "");
-  const std::string before = field.value("before", "");
-  const std::string after = field.value("after", "");
+  const std::string before = toml_text(field.value("before", json()));
+  const std::string after = toml_text(field.value("after", json()));
   if (name == "text") return "      its text\n";
   if (before.empty()) return fmt::format("      {}: {}\n", name, after);
   if (after.empty()) return fmt::format("      {}: {} taken away\n", name, before);
@@ -40,15 +47,16 @@ std::string field_text(const json& field) {
 
 std::vector<Option> change_options() {
   std::vector<Option> out = node_options();
-  out.push_back({"--message", "TEXT", "why, for the history", false, "-m"});
+  out.push_back({"--why", "TEXT", "why, for the history", false, "-m"});
   out.push_back({"--base", "NUMBER", "refuse if another revision is in force by now"});
   out.push_back({"--dry-run", "", "show what would change, and change nothing"});
+  out.push_back({"--all", "", "show every object that changes, not the first few"});
   out.push_back({"--json", "", "one JSON document instead of text"});
   return out;
 }
 
 Status add_wish(const Arguments& arguments, json& body) {
-  if (arguments.has("--message")) body["message"] = arguments.get("--message");
+  if (arguments.has("--why")) body["message"] = arguments.get("--why");
   if (arguments.has("--dry-run")) body["dry_run"] = true;
   if (!arguments.has("--base")) return {};
   const std::string base = arguments.get("--base");
@@ -59,11 +67,19 @@ Status add_wish(const Arguments& arguments, json& body) {
   return {};
 }
 
-std::string changes_text(const json& changes, const Terminal& terminal) {
+std::size_t most_changes(const Arguments& arguments) {
+  constexpr std::size_t kFew = 12;
+  return arguments.has("--all") ? ~std::size_t{0} : kFew;
+}
+
+std::string changes_text(const json& changes, std::size_t most, const Terminal& terminal) {
   std::string out;
   std::map<std::string, int> counts;
+  std::size_t shown = 0;
   for (const json& change : changes) {
     const std::string what = change.value("what", "");
+    ++counts[what];
+    if (shown++ >= most) continue;
     const Mark mark = mark_of(what);
     const std::string kind = change.value("kind", "");
     const std::string name = change.value("name", "");
@@ -73,8 +89,9 @@ std::string changes_text(const json& changes, const Terminal& terminal) {
     if (!place.empty()) line += fmt::format("  {} {}", what == "moved" ? "moved" : "stands", place);
     out += terminal.coloured(line, mark.colour) + "\n";
     for (const json& field : change.value("fields", json::array())) out += field_text(field);
-    ++counts[what];
   }
+  if (shown > most)
+    out += fmt::format("  … and {} more; to see all of them: the same command with --all\n", shown - most);
   std::vector<std::string> parts;
   for (const char* what : {"added", "changed", "removed", "moved"}) {
     if (counts.contains(what)) parts.push_back(fmt::format("{} {}", counts[what], what));
@@ -83,7 +100,7 @@ std::string changes_text(const json& changes, const Terminal& terminal) {
   return out;
 }
 
-void print_applied(const json& body, bool dry_run, Advise advise, Terminal& terminal) {
+void print_applied(const json& body, const Arguments& arguments, Advise advise, Terminal& terminal) {
   document::Problems told;
   const auto problems = bodies::problems_in(body);
   for (const document::Problem& problem : problems.list()) {
@@ -92,11 +109,11 @@ void print_applied(const json& body, bool dry_run, Advise advise, Terminal& term
   }
   if (!told.list().empty()) terminal.note(trim(told.text()));
   const auto revision = body.value("plan_revision", 0);
-  terminal.out(changes_text(body.value("changes", json::array()), terminal));
+  terminal.out(changes_text(body.value("changes", json::array()), most_changes(arguments), terminal));
   const json resolved = body.value("resolved", json::object());
   for (const auto& [host, address] : resolved.items())
     terminal.line(fmt::format("host {} has the address {}", host, address.get<std::string>()));
-  if (dry_run) {
+  if (arguments.has("--dry-run")) {
     terminal.line(fmt::format("a dry run: revision {} stays in force", revision));
   } else if (body.value("changed", false)) {
     terminal.line(fmt::format("revision {} is in force", revision));
@@ -117,7 +134,7 @@ Exit send_change(const Arguments& arguments, Terminal& terminal, const std::stri
   if (arguments.has("--json")) {
     terminal.line(done->dump(2));
   } else {
-    print_applied(*done, arguments.has("--dry-run"), Advise::what_changed, terminal);
+    print_applied(*done, arguments, Advise::what_changed, terminal);
   }
   return Exit::done;
 }

@@ -4,7 +4,7 @@
 
 namespace jembatan::cli {
 
-/// --message, --base, --dry-run, --json, and the options that name a node.
+/// --why, --base, --dry-run, --all, --json, and the options that name a node.
 std::vector<Option> change_options();
 
 /// Adds to the body what the options say: message, base, dry_run.
@@ -16,12 +16,14 @@ Exit send_change(const Arguments& arguments, Terminal& terminal, const std::stri
                  nlohmann::json body);
 
 /// The changes for people: "~ client 'kerapu-deck-2'", its fields below it, and how many there are.
-std::string changes_text(const nlohmann::json& changes, const Terminal& terminal);
+///   most  objects that are shown: the first few, all with --all
+std::string changes_text(const nlohmann::json& changes, std::size_t most, const Terminal& terminal);
+std::size_t most_changes(const Arguments& arguments);
 
 /// Advice about the whole plan, or only about the objects that a command has changed.
 enum class Advise : std::uint8_t { all, what_changed };
 
 /// "revision 8 is in force", what changed, and advice.
-void print_applied(const nlohmann::json& body, bool dry_run, Advise advise, Terminal& terminal);
+void print_applied(const nlohmann::json& body, const Arguments& arguments, Advise advise, Terminal& terminal);
 
 }  // namespace jembatan::cli

@@ -26,27 +26,24 @@ std::string labels_text(const json& object) {
 std::string address_text(const json& object) {
   const std::string address = object.value("address", "");
   const std::string resolved = object.value("resolved", "");
-  return cut(resolved.empty() ? address : address + " = " + resolved, 30);
+  return resolved.empty() ? address : address + " = " + resolved;
 }
 
 std::string state_text(const json& object) {
-  if (!object.value("enabled", true)) return "off";
-  return object.contains("old_secret") ? "rotating" : "on";
+  if (!object.value("enabled", true)) return "no";
+  return object.contains("old_secret") ? "yes, rotating" : "yes";
 }
 
 const Listing& listing() {
-  static const Listing all{
-      "client",
-      {"client", "address", "labels", "signs", "state"},
-      [](const json& object) {
-        return std::vector<std::string>{
-            cell(object, "name", 32), address_text(object), labels_text(object),
-            object.value("message_authenticator", "always") == "always" ? "always" : "may",
-            state_text(object)};
-      },
-      2,
-      "kerapu-deck-3",
-      "waits=20s"};
+  static const Listing all{"client",
+                           {"client", "address", "message_authenticator", "enabled", "labels"},
+                           [](const json& object) {
+                             return std::vector<std::string>{cell(object, "name", 32), address_text(object),
+                                                             object.value("message_authenticator", "always"),
+                                                             state_text(object), labels_text(object)};
+                           },
+                           "kerapu-deck-3",
+                           "waits=20s"};
   return all;
 }
 
@@ -100,12 +97,12 @@ Exit rotations(const Arguments& arguments, Terminal& terminal) {
     terminal.line("no client's secret is being rotated");
     return Exit::done;
   }
-  Table table({"client", "old one last used", "new one last used", "old one valid until"});
+  Table table({"client", "old one last used (UTC)", "new one last used (UTC)", "old one valid until (UTC)"});
   for (const json& row : rows) {
     table.add({row.value("client", ""), when(row["old_last_used"], "not since start"),
                when(row["new_last_used"], "not since start"), when(row["old_secret_until"], "finish")});
   }
-  terminal.out(table.text());
+  terminal.table(table);
   return Exit::done;
 }
 
@@ -135,6 +132,7 @@ std::vector<Command> client_commands() {
       show_command(listing()),
       adding,
       set_command(listing()),
+      rename_command(listing()),
       remove_command(listing()),
       switch_command(listing(), "enable", "Switch a client on"),
       switch_command(listing(), "disable", "Switch a client off: its requests are dropped"),

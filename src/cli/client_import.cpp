@@ -11,9 +11,8 @@
 
 #include "base/text.h"
 #include "cli/change.h"
-#include "cli/csv.h"
+#include "cli/column_map.h"
 #include "cli/objects.h"
-#include "document/parse.h"
 #include "plan/read.h"
 
 namespace jembatan::cli {
@@ -21,69 +20,19 @@ namespace {
 
 using nlohmann::json;
 
-// Fields of a client that a column can fill; "labels.ANY" besides.
-std::vector<std::string> fields() {
-  std::vector<std::string> out;
+Fillable client_columns() {
+  Fillable out{{}, {"name", "address"}};
   for (const plan::KeyMeaning& key : plan::key_meanings()) {
     if (key.section == "client" && key.key != "labels" && key.key != "listeners" && key.key != "resolved")
-      out.emplace_back(key.key);
+      out.fields.emplace_back(key.key);
   }
-  return out;
-}
-
-bool is_field(const std::string& name) {
-  const auto all = fields();
-  return std::find(all.begin(), all.end(), name) != all.end() ||
-         (name.starts_with("labels.") && name.size() > 7);
-}
-
-// field → column, from "name=Host,address=IP"; without it, each column is called like its field.
-Result<std::map<std::string, std::size_t>> read_map(const std::string& text,
-                                                    const std::vector<std::string>& heading) {
-  std::map<std::string, std::size_t> out;
-  const auto column = [&](const std::string& name) -> std::optional<std::size_t> {
-    const auto found = std::find(heading.begin(), heading.end(), name);
-    if (found == heading.end()) return std::nullopt;
-    return static_cast<std::size_t>(found - heading.begin());
-  };
-  const auto unknown = [](std::string_view what, const std::string& name,
-                          const std::vector<std::string>& allowed) {
-    const auto near = nearest(name, allowed);
-    return fail(Errc::malformed,
-                fmt::format("no {} '{}'; there are: {}{}", what, escaped(name), join(allowed, ", "),
-                            near ? fmt::format("; nearest: '{}'", *near) : ""));
-  };
-  auto known = fields();
-  known.emplace_back("labels.KEY");
-  if (text.empty()) {
-    for (std::size_t i = 0; i < heading.size(); ++i) {
-      if (!is_field(heading[i]))
-        return unknown("field", heading[i], known).at("heading (--map names columns otherwise)");
-      out[heading[i]] = i;
-    }
-  } else {
-    for (const std::string_view part : split(text, ',')) {
-      const std::size_t equals = part.find('=');
-      const std::string field(trim(part.substr(0, equals)));
-      const std::string name(equals == std::string_view::npos ? field : trim(part.substr(equals + 1)));
-      if (!is_field(field)) return unknown("field", field, known).at("--map");
-      const auto found = column(name);
-      if (!found) return unknown("column", name, heading).at("--map");
-      out[field] = *found;
-    }
-  }
-  for (const char* needed : {"name", "address"}) {
-    if (!out.contains(needed))
-      return fail(Errc::malformed, fmt::format("--map says no column for '{}'", needed));
-  }
+  out.fields.emplace_back("labels.*");
   return out;
 }
 
 json cell_value(const std::string& field, const std::string& text) {
   if (field == "enabled") {
-    const std::string plain = lower(text);
-    if (plain == "true" || plain == "yes" || plain == "on" || plain == "1") return true;
-    if (plain == "false" || plain == "no" || plain == "off" || plain == "0") return false;
+    if (const auto on = yes_or_no(text)) return *on;
   }
   const bool number =
       !text.empty() && text.size() < 10 && text.find_first_not_of("0123456789") == std::string::npos;
@@ -137,27 +86,23 @@ Result<std::map<std::string, json>> clients_of(NodeClient& node) {
 
 Exit import_clients(const Arguments& arguments, Terminal& terminal) {
   const std::string path = arguments.positionals().front();
-  const auto text = document::read_file(path);
-  if (!text) return report(text.error(), terminal);
+  const auto rows = read_rows_of(path);
+  if (!rows) return report(rows.error(), terminal);
   const std::string file = std::filesystem::path(path).filename().string();
-  const auto rows = read_csv(*text);
-  if (!rows) return report(rows.error().at(file), terminal);
-  if (rows->size() < 2) return report(fail(Errc::malformed, file + ": no row below the heading"), terminal);
-  const auto map = read_map(arguments.get("--map"), rows->front().cells);
+  const auto map = read_map(arguments.get("--map"), rows->front().cells, client_columns());
   if (!map) return report(map.error(), terminal);
   auto node = NodeClient::open(arguments);
   if (!node) return report(node.error(), terminal);
   const auto there = clients_of(*node);
   if (!there) return report(there.error(), terminal);
   Import import = read_rows(file, *rows, *map, *there);
-  const bool dry = !arguments.has("--apply");
   for (const std::string& line : import.refused) terminal.note("refused: " + line);
   if (!import.refused.empty()) {
     terminal.error(fmt::format("{} of {} rows cannot be taken; nothing was changed", import.refused.size(),
                                rows->size() - 1));
     return Exit::no;
   }
-  json body{{"changes", std::move(import.changes)}, {"dry_run", dry}};
+  json body{{"changes", std::move(import.changes)}};
   if (const Status s = add_wish(arguments, body); !s) return report(s.error(), terminal);
   if (!body.contains("message")) body["message"] = "import of " + file;
   const auto done = node->post("/v1/plan/change", body);
@@ -170,8 +115,7 @@ Exit import_clients(const Arguments& arguments, Terminal& terminal) {
     terminal.line(done->dump(2));
     return Exit::done;
   }
-  print_applied(*done, dry, Advise::what_changed, terminal);
-  if (dry) terminal.line("to do it: the same command with --apply");
+  print_applied(*done, arguments, Advise::what_changed, terminal);
   return Exit::done;
 }
 
@@ -216,16 +160,14 @@ Exit export_clients(const Arguments& arguments, Terminal& terminal) {
 }  // namespace
 
 Command import_command() {
-  std::vector<Option> options{{"--map", "FIELD=COLUMN,…",
-                               "which column fills which field, like name=Host,address=IP,labels.place=Pier"},
-                              {"--apply", "", "do it; without this, what would be done is shown"}};
-  for (Option& option : change_options()) {
-    if (option.name != "--dry-run") options.push_back(std::move(option));
-  }
+  std::vector<Option> options{
+      {"--map", "FIELD=COLUMN,…",
+       "which column fills which field, like name=Host,address=IP,labels.place=Pier"}};
+  for (Option& option : change_options()) options.push_back(std::move(option));
   return {"client import",
-          "Take clients from a table (CSV); first shows what would be added and changed",
+          "Take clients from a table (CSV); look first with --dry-run",
           "jembatan client import plans/examples/piers.csv --map name=Host,address=IP,labels.place=Pier "
-          "--lab hub",
+          "--dry-run --lab hub",
           std::move(options),
           {"FILE", "the table; its first row names the columns", true, false},
           import_clients};

@@ -21,8 +21,9 @@ std::string clock_gap(const std::string& node, const std::string& date, WallTime
   const auto behind = before - (theirs + 1s);
   const auto gap = std::max(ahead, behind);
   if (gap <= kAgrees) return "";
-  return fmt::format("the clock of node {} is {} {} this machine's: times in what it says differ by that much",
-                     node, text_of(std::chrono::floor<std::chrono::seconds>(gap)), ahead > behind ? "ahead of" : "behind");
+  return fmt::format(
+      "the clock of node {} is {} {} this machine's: times in what it says differ by that much", node,
+      text_of(std::chrono::floor<std::chrono::seconds>(gap)), ahead > behind ? "ahead of" : "behind");
 }
 
 }  // namespace jembatan::cli

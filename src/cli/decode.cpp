@@ -98,7 +98,7 @@ void print(const Task& task, const PacketView& packet, const std::vector<Describ
                line.value,
                line.problem.empty() ? type : type + (type.empty() ? "! " : "  ! ") + line.problem});
   }
-  terminal.out(table.text());
+  terminal.table(table);
   for (const std::string& check : checks) {
     const bool wrong = check.find("WRONG") != std::string::npos;
     terminal.line(terminal.coloured(check, wrong ? Colour::bad : task.secret ? Colour::good : Colour::dim));

@@ -57,7 +57,7 @@ Exit print_list(const std::vector<const Definition*>& found, const Arguments& ar
       table.add({dotted(definition->path), definition->name, std::string(name_of(definition->type)),
                  notes_of(*definition), definition->source});
     }
-    terminal.out(table.text());
+    terminal.table(table);
   }
   return Exit::done;
 }

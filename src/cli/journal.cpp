@@ -7,6 +7,7 @@
 #include "base/text.h"
 #include "cli/listing.h"
 #include "cli/objects.h"
+#include "cli/packet_text.h"
 
 namespace jembatan::cli {
 namespace {
@@ -19,23 +20,21 @@ std::string milliseconds(const json& entry) {
   return fmt::format("{:6.1f}", static_cast<double>(entry.value("took_us", std::int64_t{0})) / 1000);
 }
 
-Exit search_journal(const Arguments& arguments, Terminal& terminal) {
-  QueryParts query;
-  for (const char* part : {"user", "client", "outcome", "since", "text", "before", "most"}) {
-    const std::string option = fmt::format("--{}", part);
-    if (arguments.has(option)) query.emplace_back(part, arguments.get(option));
+void print_requests(const json& rows, Terminal& out) {
+  Table table({"number", "time (UTC)", "client", "user", "outcome", "    ms", "reason [answered by]"});
+  for (const json& row : rows) {
+    const std::string server = row.value("server", "");
+    table.add({std::to_string(row.value("number", std::uint64_t{0})), short_time(row.value("at", "")),
+               cell(row, "client", 16), cell(row, "user", 28), cell(row, "outcome", 16), milliseconds(row),
+               row.value("reason", "") + (server.empty() ? "" : " [" + server + "]")});
   }
-  return list_rows(arguments, terminal, "/v1/journal", query, "requests", [](const json& rows) {
-    Table table({"number", "time", "client", "user", "realm", "outcome", "    ms", "reason [answered by]"});
-    for (const json& row : rows) {
-      const std::string server = row.value("server", "");
-      table.add({std::to_string(row.value("number", std::uint64_t{0})), short_time(row.value("at", "")),
-                 cell(row, "client", 16), cell(row, "user", 28), cell(row, "realm", 20),
-                 cell(row, "outcome", 16), milliseconds(row),
-                 row.value("reason", "") + (server.empty() ? "" : " [" + server + "]")});
-    }
-    return table.text();
-  });
+  out.table(table);
+}
+
+Exit search_journal(const Arguments& arguments, Terminal& terminal) {
+  const auto query = query_of(arguments, {"--user", "--client", "--realm", "--outcome", "--since", "--until",
+                                          "--text", "--before", "--most"});
+  return list_rows(arguments, terminal, "/v1/journal", query, "requests", print_requests);
 }
 
 void print_packet(const json& packet, const std::string& direction, Terminal& terminal) {
@@ -43,7 +42,7 @@ void print_packet(const json& packet, const std::string& direction, Terminal& te
   terminal.line(terminal.coloured(fmt::format("{} {}", packet.value("packet", ""), direction), Colour::bold));
   for (const json& line : packet.at("attributes")) {
     const std::string indent(2 + 2 * line.value("depth", std::size_t{0}), ' ');
-    terminal.line(fmt::format("{}{} {}", indent, line.value("name", ""), line.value("value", "")));
+    terminal.line(fmt::format("{}{} {}", indent, line.value("name", ""), value_text(line.at("value"))));
   }
 }
 
@@ -59,7 +58,7 @@ Exit show_request(const Arguments& arguments, Terminal& terminal) {
   const std::string revision = body->value("plan_revision", 0) > 0
                                    ? fmt::format(", plan revision {}", body->value("plan_revision", 0))
                                    : "";
-  terminal.line(terminal.coloured(fmt::format("request {}  {}  from {} ({}){}", body->value("number", 0),
+  terminal.line(terminal.coloured(fmt::format("request {}  {} UTC  client {}, {}{}", body->value("number", 0),
                                               short_time(body->value("at", "")), body->value("client", ""),
                                               body->value("from", ""), revision),
                                   Colour::bold));
@@ -112,13 +111,15 @@ Exit unmask(const Arguments& arguments, Terminal& terminal) {
 
 std::vector<Command> journal_commands() {
   std::vector<Option> search_options{
-      {"--user", "NAME", "only of this user, with or without the realm"},
-      {"--client", "NAME", "only from this client"},
+      filter("--user"),
+      filter("--client"),
+      filter("--realm"),
       {"--outcome", "NAME", "only what ended like that: accepted, rejected, no-answer, …"},
-      {"--since", "TIME", "only from then on: 2026-11-23T07:00:00Z, or how long ago, like 10m"},
+      filter("--since"),
+      filter("--until"),
       {"--text", "TEXT", "only with this in the user's name, the reason or the trail"},
       {"--before", "NUMBER", "only requests before this one, to go on behind a page"},
-      {"--most", "NUMBER", "how many at the most; default 100"}};
+      filter("--most")};
   std::vector<Option> unmask_options{{"--user", "NAME", "whose passwords, with the realm", true},
                                      {"--for", "TIME", "how long, 0s (no more) to 1h; default 10m"}};
   return {

@@ -32,7 +32,7 @@ Exit print_status(const Arguments& arguments, Terminal& terminal) {
     table.add({node.name, node.process == 0 ? "down" : fmt::format("up (process {})", node.process),
                node.access, node.accounting, node.management, node.folder.string()});
   }
-  terminal.out(table.text());
+  terminal.table(table);
   return Exit::done;
 }
 

@@ -2,52 +2,64 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <array>
 #include <nlohmann/json.hpp>
+
+#include "base/text.h"
+#include "host/system.h"
 
 namespace jembatan::cli {
 namespace {
 
-constexpr std::array<std::pair<const char*, const char*>, 5> kParts{{{"--user", "user"},
-                                                                     {"--session-id", "session_id"},
-                                                                     {"--client", "client"},
-                                                                     {"--realm", "realm"},
-                                                                     {"--most", "most"}}};
+constexpr std::array kFilters{
+    std::array{"--user", "NAME", "only of this user, with or without the realm"},
+    std::array{"--client", "NAME", "only of this client"},
+    std::array{"--realm", "NAME", "only of this realm"},
+    std::array{"--since", "TIME",
+               "only from then on: 10m (that long ago), 04:30, 2026-11-23, or RFC 3339; UTC"},
+    std::array{"--until", "TIME", "only before then, written as --since is"},
+    std::array{"--most", "NUMBER", "how many at the most; default 100"}};
 
 }  // namespace
 
-std::vector<Option> query_options() {
-  std::vector<Option> out{{"--user", "NAME", "only of this user (User-Name as received)"},
-                          {"--session-id", "TEXT", "only with this Acct-Session-Id"},
-                          {"--client", "NAME", "only of this client"},
-                          {"--realm", "NAME", "only of this realm"},
-                          {"--most", "NUMBER", "how many at the most; default 100"},
-                          {"--json", "", "one JSON document instead of a table"}};
-  for (Option& option : node_options()) out.push_back(std::move(option));
-  return out;
+Option filter(std::string_view name) {
+  for (const auto& [option, value, meaning] : kFilters)
+    if (name == option) return {option, value, meaning};
+  return {};
 }
 
-QueryParts query_of(const Arguments& arguments) {
+Result<QueryParts> query_of(const Arguments& arguments, std::initializer_list<const char*> names) {
   QueryParts out;
-  for (const auto& [option, part] : kParts) {
-    if (arguments.has(option)) out.emplace_back(part, arguments.get(option));
+  for (const std::string name : names) {
+    if (!arguments.has(name)) continue;
+    std::string value = arguments.get(name);
+    if (name == "--since" || name == "--until") {
+      const auto time = parse_moment(value, host::SystemClock().now().wall);
+      if (!time) return time.error().at(name);
+      value = text_of(*time);
+    }
+    std::string part = name.substr(2);
+    std::replace(part.begin(), part.end(), '-', '_');
+    out.emplace_back(std::move(part), std::move(value));
   }
   return out;
 }
 
 Exit list_rows(const Arguments& arguments, Terminal& terminal, const std::string& path,
-               const QueryParts& query, const std::string& key,
-               const std::function<std::string(const nlohmann::json&)>& print) {
+               const Result<QueryParts>& query, const std::string& key,
+               const std::function<void(const nlohmann::json&, Terminal&)>& print) {
+  if (!query) return report(query.error(), terminal);
   auto node = NodeClient::open(arguments);
   if (!node) return report(node.error(), terminal);
-  const auto body = node->call("GET", path, query);
+  const auto body = node->call("GET", path, *query);
   if (!body) return report(body.error(), terminal);
   if (arguments.has("--json")) {
     terminal.line(body->dump(2));
   } else if (body->at(key).empty()) {
     terminal.line("no " + key + " found");
   } else {
-    terminal.out(print(body->at(key)));
+    print(body->at(key), terminal);
   }
   return Exit::done;
 }

@@ -8,15 +8,18 @@ namespace jembatan::cli {
 
 using QueryParts = std::vector<std::pair<std::string, std::string>>;
 
-/// --user, --session-id, --client, --realm, --most, and the options that name a node.
-std::vector<Option> query_options();
-QueryParts query_of(const Arguments& arguments);
+/// The filters that mean the same in every command that lists: --user, --client, --realm, --since, --until,
+/// --most.
+Option filter(std::string_view name);
+/// What was given of them, as the API calls them.
+///   errors  Errc::malformed: a time
+Result<QueryParts> query_of(const Arguments& arguments, std::initializer_list<const char*> names);
 
-/// Calls the node and prints the list under `key`: as JSON, as `print` makes it, or a line that nothing was
+/// Calls the node and prints the list under `key`: as JSON, as `print` does, or a line that nothing was
 /// found.
 Exit list_rows(const Arguments& arguments, Terminal& terminal, const std::string& path,
-               const QueryParts& query, const std::string& key,
-               const std::function<std::string(const nlohmann::json&)>& print);
+               const Result<QueryParts>& query, const std::string& key,
+               const std::function<void(const nlohmann::json&, Terminal&)>& print);
 
 /// "2026-11-23 07:41:02", UTC, from the API's time.
 std::string short_time(const std::string& time);

@@ -73,15 +73,17 @@ struct NodeClient::Connection {
       const auto* tls = dynamic_cast<const httplib::SSLClient*>(http.get());
       const long why = tls == nullptr ? X509_V_OK : tls->get_openssl_verify_result();
       if (why == X509_V_ERR_CERT_HAS_EXPIRED)
-        return fail(Errc::unreachable,
-                    fmt::format("node {} on {}: its certificate has expired: it needs a new one, named in its "
-                                "node file, and a restart",
-                                name, address));
-      return fail(Errc::unreachable,
-                  fmt::format("node {} on {}: its certificate does not verify{}: name the authority's "
-                              "with --ca FILE, and the node as the certificate does",
-                              name, address,
-                              why == X509_V_OK ? "" : fmt::format(" ({})", X509_verify_cert_error_string(why))));
+        return fail(
+            Errc::unreachable,
+            fmt::format("node {} on {}: its certificate has expired: it needs a new one, named in its "
+                        "node file, and a restart",
+                        name, address));
+      return fail(
+          Errc::unreachable,
+          fmt::format("node {} on {}: its certificate does not verify{}: name the authority's "
+                      "with --ca FILE, and the node as the certificate does",
+                      name, address,
+                      why == X509_V_OK ? "" : fmt::format(" ({})", X509_verify_cert_error_string(why))));
     }
     if (error == httplib::Error::Write)
       return fail(Errc::not_allowed,

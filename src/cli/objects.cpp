@@ -17,9 +17,6 @@ using nlohmann::json;
 
 namespace {
 
-constexpr std::size_t kWidth = 100;
-constexpr std::size_t kNarrowest = 12;
-
 std::string lookup_text(const json& lookup) {
   const std::string address = lookup.value("address", "");
   if (lookup["client"].is_null()) return fmt::format("{} belongs to no client\n", address);
@@ -44,24 +41,14 @@ std::string number_order(const std::string& name) {
   return out;
 }
 
-// Cuts the elastic column so that rows have 100 characters at the most.
-void fit(std::vector<std::vector<std::string>>& rows, const Listing& listing) {
-  std::size_t left = kWidth;
-  for (std::size_t column = 0; column < listing.heading.size(); ++column) {
-    if (column == listing.elastic) continue;
-    std::size_t widest = listing.heading[column].size();
-    for (const auto& row : rows) widest = std::max(widest, row[column].size());
-    left -= std::min(left, widest + 2);
-  }
-  for (auto& row : rows) row[listing.elastic] = cut(row[listing.elastic], std::max(left, kNarrowest));
-}
-
 Exit list_objects(const Listing& listing, const Arguments& arguments, Terminal& terminal) {
   auto node = NodeClient::open(arguments);
   if (!node) return report(node.error(), terminal);
   std::vector<std::pair<std::string, std::string>> query{{"kind", listing.kind}};
   for (const std::string& label : arguments.all("--label")) query.emplace_back("label", label);
-  if (arguments.has("--address")) query.emplace_back("address", arguments.get("--address"));
+  for (const char* part : {"address", "group", "realm"})
+    if (arguments.has(fmt::format("--{}", part)))
+      query.emplace_back(part, arguments.get(fmt::format("--{}", part)));
   const auto body = node->call("GET", "/v1/plan/objects", query);
   if (!body) return report(body.error(), terminal);
   if (arguments.has("--json")) {
@@ -71,7 +58,7 @@ Exit list_objects(const Listing& listing, const Arguments& arguments, Terminal& 
   if (body->contains("lookup")) terminal.out(lookup_text(body->at("lookup")));
   const json& objects = body->at("objects");
   if (objects.empty()) {
-    if (!body->contains("lookup")) terminal.line(fmt::format("no {} found", listing.kind));
+    if (!body->contains("lookup")) terminal.line(fmt::format("no {} found", listing.one()));
     return Exit::done;
   }
   std::vector<std::vector<std::string>> rows;
@@ -81,10 +68,9 @@ Exit list_objects(const Listing& listing, const Arguments& arguments, Terminal& 
     std::stable_sort(rows.begin(), rows.end(), [](const auto& a, const auto& b) {
       return number_order(a.front()) < number_order(b.front());
     });
-  fit(rows, listing);
   Table table(listing.heading);
   for (auto& row : rows) table.add(std::move(row));
-  terminal.out(table.text());
+  terminal.table(table);
   if (objects.size() > 20) terminal.line(fmt::format("{} of them", objects.size()));
   return Exit::done;
 }
@@ -113,8 +99,10 @@ Exit change(const std::string& what, const std::string& kind, const Arguments& a
   json fields = json::object();
   const Status read = read_fields(arguments.positionals(), fields);
   if (!read) return report(read.error(), terminal);
-  return send_change(arguments, terminal, "/v1/plan/change",
-                     one_change(what, kind, arguments.positionals().front(), fields));
+  json body = one_change(what, kind, arguments.positionals().front(), fields);
+  if (const auto placed = add_place(arguments, body["changes"][0]); !placed)
+    return report(placed.error(), terminal);
+  return send_change(arguments, terminal, "/v1/plan/change", std::move(body));
 }
 
 Exit show_single(const std::string& kind, const Arguments& arguments, Terminal& terminal) {
@@ -149,14 +137,6 @@ Status read_fields(const std::vector<std::string>& words, json& fields) {
   return {};
 }
 
-std::string cut(const std::string& text, std::size_t most) {
-  if (text.size() <= most) return text;
-  std::size_t end = most - 1;
-  while (end > 0 && (static_cast<unsigned char>(text[end]) & 0xC0U) == 0x80U)
-    --end;  // not inside a character
-  return text.substr(0, end) + "…";
-}
-
 std::string cell(const json& object, const std::string& key, std::size_t most) {
   const auto found = object.find(key);
   if (found == object.end()) return "-";
@@ -184,9 +164,49 @@ std::string Listing::noun() const {
   return out;
 }
 
+std::string Listing::one() const {
+  if (kind == "access") return "access rule";
+  std::string out = kind;
+  std::replace(out.begin(), out.end(), '_', ' ');
+  return out;
+}
+
+std::vector<Option> place_options() {
+  return {{"--before", "NAME", "to stand before this one"},
+          {"--after", "NAME", "to stand behind this one"},
+          {"--first", "", "to stand before all others"},
+          {"--last", "", "to stand behind all others"}};
+}
+
+Result<bool> add_place(const Arguments& arguments, json& change) {
+  int given = 0;
+  for (const char* place : {"--before", "--after", "--first", "--last"})
+    given += arguments.has(place) ? 1 : 0;
+  if (given > 1) return fail(Errc::malformed, "one of --before, --after, --first and --last");
+  if (arguments.has("--before")) change["before"] = arguments.get("--before");
+  if (arguments.has("--after")) change["after"] = arguments.get("--after");
+  if (arguments.has("--first")) change["first"] = true;
+  return given == 1;
+}
+
+Command rename_command(const Listing& listing) {
+  return {listing.noun() + " rename",
+          fmt::format("Give {} another name", with_article(listing.one())),
+          fmt::format("jembatan {} rename {} kerapu-bow-1 --node node.toml", listing.noun(),
+                      listing.name_example),
+          change_options(),
+          {"NAME", "its name, and the new one", true, true},
+          [kind = listing.kind](const Arguments& a, Terminal& t) {
+            if (a.positionals().size() != 2)
+              return report(fail(Errc::malformed, "two names: the one it has, and the new one"), t);
+            return send_change(a, t, "/v1/plan/change",
+                               one_change("set", kind, a.positionals()[0], {{"name", a.positionals()[1]}}));
+          }};
+}
+
 Command list_command(const Listing& listing, std::vector<Option> filters) {
   return {listing.noun() + " list",
-          fmt::format("List the {}s of a node's plan", listing.noun()),
+          fmt::format("List the {} of a node's plan", listing.one() + "s"),
           fmt::format("jembatan {} list --lab hub", listing.noun()),
           reading_options(std::move(filters)),
           {},
@@ -194,20 +214,24 @@ Command list_command(const Listing& listing, std::vector<Option> filters) {
 }
 
 Command show_command(const Listing& listing) {
-  return {listing.noun() + " show",
-          fmt::format("Show one {} as it stands in the plan; secrets by their marks", listing.noun()),
-          fmt::format("jembatan {} show {} --lab hub", listing.noun(), listing.name_example),
-          reading_options(),
-          {"NAME", "its name", true, false},
-          [listing](const Arguments& a, Terminal& t) { return show_object(listing, a, t); }};
+  return {
+      listing.noun() + " show",
+      fmt::format("Show {} as it stands in the plan; secrets by their marks", with_article(listing.one())),
+      fmt::format("jembatan {} show {} --lab hub", listing.noun(), listing.name_example),
+      reading_options(),
+      {"NAME", "its name", true, false},
+      [listing](const Arguments& a, Terminal& t) { return show_object(listing, a, t); }};
 }
 
 Command add_command(const Listing& listing) {
+  std::vector<Option> options;
+  if (revision::kind_named(listing.kind)->ordered) options = place_options();
+  for (Option& option : change_options()) options.push_back(std::move(option));
   return {listing.noun() + " add",
-          fmt::format("Add a {} to a node's plan", listing.noun()),
+          fmt::format("Add {} to a node's plan", with_article(listing.one())),
           fmt::format("jembatan {} add {} {} --node node.toml", listing.noun(), listing.name_example,
                       listing.set_example),
-          change_options(),
+          std::move(options),
           {"NAME KEY=VALUE", "its name, and its fields; @FILE as value: what is in the file", true, true},
           [kind = listing.kind](const Arguments& a, Terminal& t) { return change("add", kind, a, t); }};
 }
@@ -215,8 +239,8 @@ Command add_command(const Listing& listing) {
 Command set_command(const Listing& listing) {
   return {
       listing.noun() + " set",
-      fmt::format("Change fields of a {}; KEY= takes one away, KEY+= and KEY-= change a list",
-                  listing.noun()),
+      fmt::format("Change fields of {}; KEY= takes one away, KEY+= and KEY-= change a list",
+                  with_article(listing.one())),
       fmt::format("jembatan {} set {} {} --node node.toml", listing.noun(), listing.name_example,
                   listing.set_example),
       change_options(),
@@ -226,7 +250,7 @@ Command set_command(const Listing& listing) {
 
 Command remove_command(const Listing& listing) {
   return {listing.noun() + " remove",
-          fmt::format("Take a {} out of a node's plan", listing.noun()),
+          fmt::format("Take {} out of a node's plan", with_article(listing.one())),
           fmt::format("jembatan {} remove {} --node node.toml", listing.noun(), listing.name_example),
           change_options(),
           {"NAME", "its name", true, false},

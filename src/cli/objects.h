@@ -11,7 +11,6 @@ struct Listing {
   std::string kind;
   std::vector<std::string> heading;
   std::vector<std::string> (*row)(const nlohmann::json& object);
-  std::size_t elastic = 0;   ///< the column that is cut so that a row fits
   std::string name_example;  ///< for the commands' examples
   std::string set_example;   ///< "waits=10s"
   std::string (*note)(const nlohmann::json& object) =
@@ -19,6 +18,8 @@ struct Listing {
 
   /// The kind as commands write it: "reply-set".
   std::string noun() const;
+  /// In sentences: "reply set", "access rule".
+  std::string one() const;
 };
 
 Command list_command(const Listing& listing, std::vector<Option> filters = {});
@@ -26,6 +27,12 @@ Command show_command(const Listing& listing);
 Command add_command(const Listing& listing);
 Command set_command(const Listing& listing);
 Command remove_command(const Listing& listing);
+Command rename_command(const Listing& listing);
+/// --before, --after, --first, --last: where a rule is to stand.
+std::vector<Option> place_options();
+/// Adds to a change what they say; gives whether one was there.
+///   errors  Errc::malformed: more than one
+Result<bool> add_place(const Arguments& arguments, nlohmann::json& change);
 /// "enable" or "disable": sets the field `enabled`.
 Command switch_command(const Listing& listing, const std::string& verb, const std::string& summary);
 
@@ -51,7 +58,6 @@ Status read_fields(const std::vector<std::string>& words, nlohmann::json& fields
 std::string cell(const nlohmann::json& object, const std::string& key, std::size_t most = 40);
 /// The texts of an array, with commas; a dash if there is none.
 std::string list_text(const nlohmann::json& object, const std::string& key);
-std::string cut(const std::string& text, std::size_t most);
 /// A table as "key=value key=value", or a dash.
 std::string pairs_text(const nlohmann::json& table);
 

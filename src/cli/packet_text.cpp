@@ -5,6 +5,8 @@
 #include <algorithm>
 #include <nlohmann/json.hpp>
 
+#include "bodies/attribute.h"
+
 namespace jembatan::cli {
 
 using dictionary::Described;
@@ -26,12 +28,16 @@ std::string attributes_text(const std::vector<Described>& lines) {
 nlohmann::json attributes_json(const std::vector<Described>& lines) {
   nlohmann::json out = nlohmann::json::array();
   for (const Described& line : lines) {
-    nlohmann::json one{{"name", line.name}, {"value", line.value}};
+    nlohmann::json one{{"name", line.name}, {"value", bodies::json_of(line)}};
     if (line.depth > 0) one["depth"] = line.depth;
     if (!line.problem.empty()) one["problem"] = line.problem;
     out.push_back(std::move(one));
   }
   return out;
+}
+
+std::string value_text(const nlohmann::json& value) {
+  return value.is_string() ? value.get<std::string>() : value.dump();
 }
 
 nlohmann::json packet_json(const wire::PacketView& packet, const std::vector<Described>& lines) {

@@ -29,18 +29,41 @@ bool is_number(const std::string& text) {
   return !text.empty() && text.size() < 16 && text.find_first_not_of("0123456789") == std::string::npos;
 }
 
+// What a node has in force, as its files; secrets stay there.
+Result<plan::PlanPtr> plan_of_node(const Arguments& arguments, document::Problems& problems) {
+  auto node = NodeClient::open(arguments);
+  if (!node) return node.error();
+  const auto body = node->call("GET", "/v1/plan/files");
+  if (!body) return body.error();
+  std::vector<plan::SourceFile> files;
+  for (const json& file : body->at("files"))
+    files.push_back({file.value("name", ""), file.value("text", "")});
+  plan::Outside outside;
+  outside.now = host::SystemClock().now().wall;
+  return plan::read(files, outside, problems);
+}
+
 Exit check_plan(const Arguments& arguments, Terminal& terminal) {
   document::Problems problems;
-  const auto plan =
-      plan::read_folder(arguments.positionals().front(), problems, host::SystemClock().now().wall);
+  const bool folder = !arguments.positionals().empty();
+  if (folder == (arguments.has("--node") || arguments.has("--lab") || arguments.has("--url")))
+    return report(
+        fail(Errc::malformed, "which plan? One of FOLDER, and --node FILE for what a node has in force"),
+        terminal);
+  const Result<plan::PlanPtr> read =
+      folder ? plan::read_folder(arguments.positionals().front(), problems, host::SystemClock().now().wall)
+             : plan_of_node(arguments, problems);
+  if (!read) return report(read.error(), terminal);
+  const plan::PlanPtr& plan = *read;
   if (arguments.has("--json")) {
     terminal.line(bodies::json_of(problems).dump(2));
   } else {
     terminal.out(problems.text());
-    terminal.line(plan ? fmt::format("{}: {} clients, {} users, {} realms, {} groups", problems.count_text(),
-                                     plan->clients.size(), plan->users.size(), plan->realms.size(),
-                                     plan->groups.size())
-                       : problems.count_text());
+    terminal.line(
+        plan ? fmt::format("{}: {}, {}, {}, {}", problems.count_text(),
+                           counted(plan->clients.size(), "client"), counted(plan->users.size(), "user"),
+                           counted(plan->realms.size(), "realm"), counted(plan->groups.size(), "group"))
+             : problems.count_text());
   }
   const bool good = plan && (problems.advice() == 0 || !arguments.has("--strict"));
   return good ? Exit::done : Exit::no;
@@ -58,7 +81,7 @@ Exit reload(const Arguments& arguments, Terminal& terminal) {
   if (arguments.has("--json")) {
     terminal.line(body->dump(2));
   } else {
-    print_applied(*body, false, Advise::all, terminal);
+    print_applied(*body, arguments, Advise::all, terminal);
   }
   return Exit::done;
 }
@@ -93,16 +116,18 @@ Exit apply(const Arguments& arguments, Terminal& terminal) {
   if (arguments.has("--json")) {
     terminal.line(done->dump(2));
   } else {
-    print_applied(*done, arguments.has("--dry-run"), Advise::all, terminal);
+    print_applied(*done, arguments, Advise::all, terminal);
   }
   return Exit::done;
 }
 
-Exit show_changes(const Arguments& arguments, Terminal& terminal, const json& body) {
+Exit show_changes(const Arguments& arguments, Terminal& terminal, const json& body,
+                  const std::string& sides) {
   if (arguments.has("--json")) {
     terminal.line(body.dump(2));
   } else {
-    terminal.out(changes_text(body.at("changes"), terminal));
+    terminal.line(terminal.coloured(sides, Colour::bold));
+    terminal.out(changes_text(body.at("changes"), most_changes(arguments), terminal));
   }
   return body.at("changes").empty() ? Exit::done : Exit::no;
 }
@@ -121,13 +146,19 @@ Exit diff(const Arguments& arguments, Terminal& terminal) {
       query.emplace_back("to", words[1]);
     }
     const auto body = node->call("GET", "/v1/plan/difference", query);
-    return body ? show_changes(arguments, terminal, *body) : report(body.error(), terminal);
+    if (!body) return report(body.error(), terminal);
+    return show_changes(arguments, terminal, *body,
+                        fmt::format("from revision {} to revision {}{}", body->value("from", 0),
+                                    body->value("to", 0), words.size() == 2 ? "" : ", which is in force"));
   }
   auto body = bundle_of(words.front());
   if (!body) return report(body.error(), terminal);
   (*body)["dry_run"] = true;
   const auto done = node->post("/v1/plan/apply", *body);
-  return done ? show_changes(arguments, terminal, *done) : report(done.error(), terminal);
+  if (!done) return report(done.error(), terminal);
+  return show_changes(arguments, terminal, *done,
+                      fmt::format("from revision {}, which is in force, to folder {}: what apply would do",
+                                  done->value("plan_revision", 0), words.front()));
 }
 
 std::string counts_text(const json& revision) {
@@ -139,18 +170,24 @@ std::string counts_text(const json& revision) {
   return join(parts, ", ");
 }
 
+// "client kerapu-deck-2 changed", or how many of each.
+std::string what_text(const json& revision) {
+  const std::string summary = revision.value("summary", "");
+  return summary.empty() ? counts_text(revision) : escaped(summary);
+}
+
 Exit history(const Arguments& arguments, Terminal& terminal) {
-  QueryParts query;
-  if (arguments.has("--most")) query.emplace_back("most", arguments.get("--most"));
-  return list_rows(arguments, terminal, "/v1/plan/revisions", query, "revisions", [](const json& rows) {
-    Table table({"revision", "time", "who", "by", "what", "why"});
-    for (const json& row : rows) {
-      table.add({std::to_string(row.value("number", 0)), short_time(row.value("at", "")),
-                 cell(row, "author", 14), row.value("source", ""), cut(counts_text(row), 32),
-                 row.value("message", "").empty() ? "-" : cell(row, "message", 40)});
-    }
-    return table.text();
-  });
+  const auto query = query_of(arguments, {"--since", "--until", "--most"});
+  return list_rows(
+      arguments, terminal, "/v1/plan/revisions", query, "revisions", [](const json& rows, Terminal& out) {
+        Table table({"revision", "time (UTC)", "who", "by", "what", "why"});
+        for (const json& row : rows) {
+          table.add({std::to_string(row.value("number", 0)), short_time(row.value("at", "")),
+                     cell(row, "author", 14), row.value("source", ""), what_text(row),
+                     row.value("message", "").empty() ? "-" : escaped(row.value("message", ""))});
+        }
+        out.table(table);
+      });
 }
 
 Exit show_revision(const Arguments& arguments, Terminal& terminal) {
@@ -168,7 +205,7 @@ Exit show_revision(const Arguments& arguments, Terminal& terminal) {
                             revision.value("source", "")));
   if (const std::string why = revision.value("message", ""); !why.empty())
     terminal.line("why: " + escaped(why));
-  terminal.out(changes_text(body->at("changes"), terminal));
+  terminal.out(changes_text(body->at("changes"), most_changes(arguments), terminal));
   return Exit::done;
 }
 
@@ -177,6 +214,22 @@ Exit restore(const Arguments& arguments, Terminal& terminal) {
   if (!is_number(number))
     return report(fail(Errc::malformed, fmt::format("'{}' is no revision", escaped(number))), terminal);
   return send_change(arguments, terminal, "/v1/plan/restore", {{"revision", std::stoull(number)}});
+}
+
+// The one before the newest, as a new one: again, it brings back what was undone.
+Exit undo(const Arguments& arguments, Terminal& terminal) {
+  auto node = NodeClient::open(arguments);
+  if (!node) return report(node.error(), terminal);
+  const auto body = node->call("GET", "/v1/plan/revisions", {{"most", "2"}});
+  if (!body) return report(body.error(), terminal);
+  const json& revisions = body->at("revisions");
+  if (revisions.size() < 2) return report(fail(Errc::conflict, "there is no change to undo"), terminal);
+  const int newest = revisions[0].value("number", 0);
+  const std::string why = revisions[0].value("message", "");
+  json wish{{"revision", revisions[1].value("number", 0)},
+            {"base", newest},
+            {"message", fmt::format("undo of revision {}{}{}", newest, why.empty() ? "" : ": ", why)}};
+  return send_change(arguments, terminal, "/v1/plan/restore", std::move(wish));
 }
 
 Status write_file(const fs::path& path, const std::string& text, bool secret) {
@@ -196,8 +249,7 @@ bool stays_inside(const fs::path& name) {
          std::none_of(name.begin(), name.end(), [](const fs::path& part) { return part == ".."; });
 }
 
-// Files that an export would write itself are replaced; any other *.toml in the folder would be read with
-// them.
+// What an earlier export wrote is replaced; any other *.toml in the folder would be read with it, or be lost.
 Status may_export_to(const fs::path& folder, const json& files) {
   std::vector<fs::path> there;
   for (const fs::path& part : {folder, folder / "dictionaries"}) {
@@ -206,16 +258,17 @@ Status may_export_to(const fs::path& folder, const json& files) {
       if (entry.path().extension() == ".toml") there.push_back(entry.path());
     }
   }
+  const bool ours = fs::exists(folder / kBaseFile);
   for (const json& file : files) {
     const fs::path name = file.value("name", "");
     if (!stays_inside(name))
       return fail(Errc::malformed,
                   fmt::format("the node names a file outside of the folder: '{}'", escaped(name.string())));
-    std::erase(there, folder / name);
+    if (ours) std::erase(there, folder / name);
   }
   for (const fs::path& path : there) {
     std::error_code ignored;
-    if (!fs::exists(folder / kBaseFile))
+    if (!ours)
       return fail(Errc::conflict,
                   fmt::format("'{}' is in the folder already: choose an empty one", path.string()));
     fs::remove(path, ignored);
@@ -257,15 +310,15 @@ std::vector<Command> plan_commands() {
       {"--force", "", "also if the plan has changed since the folder was exported"}};
   for (Option& option : change_options()) apply_options.push_back(std::move(option));
   return {{"plan check",
-           "Check a plan's folder without a server: errors and advice with file, line and column",
+           "Check a plan's folder without a server, or what a node has in force: errors and advice",
            "jembatan plan check plans/demo/hub/plan",
-           {{"--strict", "", "advice counts as errors"}, {"--json", "", "one JSON document instead of text"}},
-           {"FOLDER", "the plan's folder", true, false},
+           reading_options({{"--strict", "", "advice counts as errors"}}),
+           {"FOLDER", "the plan's folder", false, false},
            check_plan},
           {"plan diff",
            "Show what differs: a folder and the plan in force, or two revisions",
            "jembatan plan diff 3 7 --lab hub",
-           reading_options(),
+           reading_options({{"--all", "", "every object that differs, not the first few"}}),
            {"FOLDER|REVISION", "a folder, or one revision (against the one in force) or two", true, true},
            diff},
           {"plan apply",
@@ -277,13 +330,13 @@ std::vector<Command> plan_commands() {
           {"plan history",
            "List the revisions of a node's plan, newest first",
            "jembatan plan history --lab hub",
-           reading_options({{"--most", "NUMBER", "how many at the most; default 100"}}),
+           reading_options({filter("--since"), filter("--until"), filter("--most")}),
            {},
            history},
           {"plan show",
            "Show one revision: who, when, why, what changed",
            "jembatan plan show 3 --lab hub",
-           reading_options(),
+           reading_options({{"--all", "", "every object that changed, not the first few"}}),
            {"REVISION", "its number", true, false},
            show_revision},
           {"plan restore",
@@ -292,6 +345,12 @@ std::vector<Command> plan_commands() {
            change_options(),
            {"REVISION", "its number", true, false},
            restore},
+          {"plan undo",
+           "Take the newest change back, as a new revision",
+           "jembatan plan undo --node node.toml",
+           change_options(),
+           {},
+           undo},
           {"plan export",
            "Write a revision into a folder, for reading, git or another node",
            "jembatan plan export hub-plan --lab hub",

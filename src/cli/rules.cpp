@@ -27,7 +27,6 @@ const Listing& routes() {
                                  cell(object, "name", 30), cell(object, "handle", 24),
                                  list_text(object, "for"), cell(object, "when", 1000)};
                            },
-                           3,
                            "\"test net\"",
                            "handle=group:reef-homes"};
   return all;
@@ -42,7 +41,6 @@ const Listing& access_rules() {
                                  cut(pairs_text(object.value("reply", json::object())), 30),
                                  object.contains("when") ? cell(object, "when", 1000) : "always"};
                            },
-                           3,
                            "\"crew on deck\"",
                            "permit=true"};
   return all;
@@ -56,7 +54,6 @@ const Listing& reply_sets() {
                                  cell(object, "name", 28),
                                  cut(pairs_text(object.value("reply", json::object())), 60)};
                            },
-                           1,
                            "aboard",
                            "reply.Idle-Timeout=10m"};
   return all;
@@ -84,7 +81,6 @@ const Listing& edits() {
                                  cut(edits_text(object), 50),
                                  object.contains("when") ? cell(object, "when", 1000) : "always"};
                            },
-                           3,
                            "\"say where\"",
                            "at=forwarding 'add.Class={client}'"};
   return all;
@@ -97,26 +93,26 @@ Command ordered(Command command) {
 }
 
 Command move_command(const Listing& listing) {
-  std::vector<Option> options{{"--before", "NAME", "to stand before this rule"},
-                              {"--first", "", "to stand before all others"},
-                              {"--last", "", "to stand behind all others"}};
+  std::vector<Option> options = place_options();
   for (Option& option : change_options()) options.push_back(std::move(option));
-  return {listing.kind + " move",
-          "Move a rule: the first that matches decides",
-          fmt::format("jembatan {} move {} --first --node node.toml", listing.kind, listing.name_example),
-          std::move(options),
-          {"NAME", "the rule's name", true, false},
-          [kind = listing.kind](const Arguments& arguments, Terminal& terminal) {
-            const int places = (arguments.has("--before") ? 1 : 0) + (arguments.has("--first") ? 1 : 0) +
-                               (arguments.has("--last") ? 1 : 0);
-            if (places != 1)
-              return report(fail(Errc::malformed, "where to? One of --before NAME, --first, --last"),
-                            terminal);
-            json body = one_change("move", kind, arguments.positionals().front(), json::object());
-            body["changes"][0]["before"] = arguments.get("--before");
-            body["changes"][0]["first"] = arguments.has("--first");
-            return send_change(arguments, terminal, "/v1/plan/change", body);
-          }};
+  const bool all_count = listing.kind == "edit";
+  return {
+      listing.kind + " move",
+      fmt::format("Move {}: {}", with_article(listing.one()),
+                  all_count ? "all that match are done, in their order" : "the first that matches decides"),
+      fmt::format("jembatan {} move {} --first --node node.toml", listing.kind, listing.name_example),
+      std::move(options),
+      {"NAME", "its name", true, false},
+      [kind = listing.kind](const Arguments& arguments, Terminal& terminal) {
+        json body = one_change("move", kind, arguments.positionals().front(), json::object());
+        const auto placed = add_place(arguments, body["changes"][0]);
+        if (!placed) return report(placed.error(), terminal);
+        if (!*placed)
+          return report(
+              fail(Errc::malformed, "where to? One of --before NAME, --after NAME, --first, --last"),
+              terminal);
+        return send_change(arguments, terminal, "/v1/plan/change", body);
+      }};
 }
 
 // Most requests come with one; not those that bring another credential, or ask to be authorized alone.
@@ -171,7 +167,7 @@ Result<json> explain_folder(const Arguments& arguments) {
   if (!octets) return octets.error();
   WallTime now = host::SystemClock().now().wall;
   if (arguments.has("--at")) {
-    const auto at = parse_time(arguments.get("--at"));
+    const auto at = parse_moment(arguments.get("--at"), now);
     if (!at) return at.error();
     now = *at;
   }
@@ -242,7 +238,7 @@ std::vector<Command> explain_commands() {
       {"--assume", "proven|refused", "what is taken for granted about the password; default: proven"},
       {"--accounting", "", "an accounting request instead of an access request"},
       {"--no-password", "", "a request without a password, whose method is 'none'"},
-      {"--at", "TIME", "at this time, like 2026-11-23T02:00:00Z; default: now"},
+      {"--at", "TIME", "at this time: 04:30, 2026-11-23 02:00 (UTC), or RFC 3339; default: now"},
       {"--plan", "FOLDER", "by the plan in this folder instead of the one that a node has in force"}};
   for (Option& option : node_options()) options.push_back(std::move(option));
   options.push_back({"--json", "", "one JSON document instead of text"});

@@ -43,9 +43,40 @@ struct Parsed {
   std::vector<std::string> positionals;
 };
 
+// Descriptions go on below themselves, in the terminal's width.
+class Help : public CLI::Formatter {
+ public:
+  explicit Help(std::size_t width) : width_(width) { column_width(kNames); }
+
+  std::string make_option(const CLI::Option* option, bool is_positional) const override {
+    return row(make_option_name(option, is_positional) + make_option_opts(option), make_option_desc(option));
+  }
+  std::string make_subcommand(const CLI::App* sub) const override {
+    return row(sub->get_name(), sub->get_description());
+  }
+  std::string make_description(const CLI::App* app) const override {
+    return join(wrapped(app->get_description(), width_), "\n") + "\n";
+  }
+
+ private:
+  static constexpr std::size_t kNames = 30;
+  std::string row(const std::string& name, const std::string& text) const {
+    std::string out = "  " + name;
+    if (out.size() + 2 > kNames) {
+      out += "\n" + std::string(kNames, ' ');
+    } else {
+      out.append(kNames - out.size(), ' ');
+    }
+    return out + join(wrapped(text, width_ - kNames), "\n" + std::string(kNames, ' ')) + "\n";
+  }
+  std::size_t width_;
+};
+
 class Program {
  public:
-  Program() : app_("jembatan: the client of the RADIUS server and proxy jembatand", "jembatan") {
+  explicit Program(std::size_t width)
+      : app_("jembatan: the client of the RADIUS server and proxy jembatand", "jembatan") {
+    app_.formatter(std::make_shared<Help>(width));
     app_.set_version_flag("--version", std::string("jembatan ") + JEMBATAN_VERSION);
     app_.require_subcommand(1);
     app_.footer(
@@ -150,7 +181,7 @@ int run(int argc, char** argv) {
       terminal.error(*wrong);
       return static_cast<int>(Exit::usage);
     }
-    Program program;
+    Program program(terminal.width());
     try {
       std::reverse(arguments.begin(), arguments.end());  // as CLI11 wants them
       program.app().parse(arguments);

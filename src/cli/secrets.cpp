@@ -193,7 +193,7 @@ std::vector<Command> client_secret_commands() {
   return {command(clients(), "show", "Show a client's shared secret; that it was shown is put on record",
                   {out_option()}, [](const Arguments& a, Terminal& t) { return show(clients(), a, t); }),
           command(clients(), "rotate", "Give a client a new secret; the old one stays valid until finish",
-                  {{"--until", "TIME", "the old one's end, like 2026-12-01T00:00:00Z"},
+                  {{"--until", "TIME", "the old one's end: 7d (from now on), 2026-12-01, or RFC 3339"},
                    {"--secret-file", "FILE", "file with the new one; without, one is made"},
                    out_option()},
                   [](const Arguments& a, Terminal& t) { return rotate(clients(), a, t); }),

@@ -11,29 +11,43 @@ namespace {
 
 using nlohmann::json;
 
+// Who and where, when, how long and how much, and how it ended.
+void print_sessions(const json& rows, Terminal& out) {
+  Table table({"user", "client", "NAS", "session", "started (UTC)", "lasts", "in", "out", "ended (UTC)"});
+  for (const json& row : rows) {
+    const bool ended = !row.at("ended").is_null();
+    table.add({row.value("user", ""), row.value("client", ""), row.value("nas", ""),
+               row.value("session_id", ""), short_time(row.value("started", "")),
+               text_of(Duration(1000 * row.value("session_time_s", std::int64_t{0}))),
+               octets_text(row.value("input_octets", std::uint64_t{0})),
+               octets_text(row.value("output_octets", std::uint64_t{0})),
+               ended ? fmt::format("{} {}", short_time(row.at("ended").get<std::string>()),
+                                   row.value("terminate_cause", json("")).is_string()
+                                       ? row.value("terminate_cause", "")
+                                       : "")
+                     : "online"});
+  }
+  out.table(table);
+}
+
 Exit list_sessions(const Arguments& arguments, Terminal& terminal) {
-  auto query = query_of(arguments);
-  query.emplace_back("open", arguments.has("--ended") ? "false" : "true");
-  return list_rows(arguments, terminal, "/v1/sessions", query, "sessions", [](const json& rows) {
-    Table table({"user", "client", "session", "started", "ended", "seconds", "in", "out"});
-    for (const json& row : rows) {
-      const bool ended = !row.at("ended").is_null();
-      table.add({row.value("user", ""), row.value("client", ""), row.value("session_id", ""),
-                 short_time(row.value("started", "")),
-                 ended ? short_time(row.at("ended").get<std::string>()) : "online",
-                 std::to_string(row.value("session_time_s", 0)),
-                 octets_text(row.value("input_octets", std::uint64_t{0})),
-                 octets_text(row.value("output_octets", std::uint64_t{0}))});
-    }
-    return table.text();
-  });
+  auto query =
+      query_of(arguments, {"--user", "--session-id", "--client", "--realm", "--since", "--until", "--most"});
+  if (query) query->emplace_back("open", arguments.has("--ended") ? "false" : "true");
+  return list_rows(arguments, terminal, "/v1/sessions", query, "sessions", print_sessions);
 }
 
 }  // namespace
 
 std::vector<Command> session_commands() {
-  std::vector<Option> options = query_options();
-  options.push_back({"--ended", "", "sessions that have ended, too"});
+  std::vector<Option> options = reading_options({filter("--user"),
+                                                 {"--session-id", "TEXT", "only with this Acct-Session-Id"},
+                                                 filter("--client"),
+                                                 filter("--realm"),
+                                                 filter("--since"),
+                                                 filter("--until"),
+                                                 filter("--most"),
+                                                 {"--ended", "", "sessions that have ended, too"}});
   return {{"session list",
            "Show who is online",
            "jembatan session list --lab reef-1",

@@ -1,14 +1,31 @@
 #include "cli/terminal.h"
 
+#include <sys/ioctl.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <array>
 #include <cstdio>
 #include <cstdlib>
 
 namespace jembatan::cli {
 
-Terminal::Terminal() : is_terminal_(isatty(STDOUT_FILENO) != 0 && std::getenv("NO_COLOR") == nullptr) {}
+namespace {
+
+// In a pipe a table is as wide as on a usual terminal: programs read --json.
+std::size_t terminal_width() {
+  constexpr std::size_t kUsual = 100;
+  constexpr std::size_t kLeast = 60;
+  winsize size{};
+  if (ioctl(STDOUT_FILENO, TIOCGWINSZ, &size) != 0 || size.ws_col == 0) return kUsual;
+  return std::max<std::size_t>(size.ws_col, kLeast);
+}
+
+}  // namespace
+
+Terminal::Terminal()
+    : is_terminal_(isatty(STDOUT_FILENO) != 0 && std::getenv("NO_COLOR") == nullptr),
+      width_(terminal_width()) {}
 
 void Terminal::out(std::string_view text) {
   std::fwrite(text.data(), 1, text.size(), stdout);

@@ -6,8 +6,7 @@
 #include "base/text.h"
 #include "cli/objects.h"
 #include "cli/secrets.h"
-#include "document/parse.h"
-#include "host/system.h"
+#include "cli/user_import.h"
 #include "identity/password.h"
 
 namespace jembatan::cli {
@@ -16,9 +15,9 @@ namespace {
 using nlohmann::json;
 
 std::string user_state(const json& object) {
-  if (!object.value("enabled", true)) return "off";
+  if (!object.value("enabled", true)) return "no";
   const std::string until = object.value("valid_until", "");
-  return until.empty() ? "on" : "until " + until.substr(0, 10);
+  return until.empty() ? "yes" : "until " + until.substr(0, 10);
 }
 
 std::string methods_note(const json& object) {
@@ -36,14 +35,14 @@ std::string methods_note(const json& object) {
 
 const Listing& users() {
   static const Listing all{"user",
-                           {"user", "password", "reply", "state"},
+                           {"user", "password", "groups", "enabled", "reply"},
                            [](const json& object) {
                              const json password = object.value("password", json::object());
                              return std::vector<std::string>{
                                  cell(object, "name", 34), password.empty() ? "-" : password.begin().key(),
-                                 pairs_text(object.value("reply", json::object())), user_state(object)};
+                                 list_text(object, "groups"), user_state(object),
+                                 pairs_text(object.value("reply", json::object()))};
                            },
-                           2,
                            "sari@reef.example",
                            "reply.vlan=30",
                            methods_note};
@@ -59,7 +58,6 @@ const Listing& realms() {
                                                              list_text(object, "accounting"),
                                                              object.value("strip", false) ? "yes" : "no"};
                            },
-                           2,
                            "lagoon.example",
                            "handle=group:lagoon-homes"};
   return all;
@@ -79,40 +77,40 @@ const Listing& groups() {
         return std::vector<std::string>{cell(object, "name", 20), object.value("answer_within", "3s"),
                                         std::to_string(object.value("attempts", 2)), join(servers, ", ")};
       },
-      3,
       "reef-homes",
       "server.reef-1.weight=50"};
   return all;
 }
 
-// --password-file: a hash of what is in it, or, for methods that need it, the password itself.
+// Typed unseen, or out of a file: a hash of it is kept, or, for methods that need it, the password itself.
 Exit change_user(const std::string& what, const Arguments& arguments, Terminal& terminal) {
   json fields = json::object();
   if (const Status read = read_fields(arguments.positionals(), fields); !read)
     return report(read.error(), terminal);
-  if (arguments.has("--password-file")) {
-    const auto text = document::read_file(arguments.get("--password-file"));
-    if (!text) return report(text.error(), terminal);
-    const Secret password(trim(*text));
-    if (arguments.has("--clear")) {
-      fields["password.clear"] = std::string(text_of(password.reveal()));
-    } else {
-      host::SystemRandom random;
-      const auto hash = identity::StoredPassword::make_hash(password, random);
-      if (!hash) return report(hash.error(), terminal);
-      fields["password.hash"] = std::string(text_of(hash->reveal()));
-    }
+  if (arguments.has("--password") || arguments.has("--password-file")) {
+    const auto password =
+        arguments.has("--password-file")
+            ? secret_in_file(arguments.get("--password-file"))
+            : typed_secret("password of " + arguments.positionals().front(), "give --password-file FILE");
+    if (!password) return report(password.error(), terminal);
+    if (const Status kept = keep_password(*password, arguments.has("--clear"), fields); !kept)
+      return report(kept.error(), terminal);
   }
   return send_change(arguments, terminal, "/v1/plan/change",
                      one_change(what, "user", arguments.positionals().front(), fields));
 }
 
+std::vector<Option> password_options() {
+  return {{"--password", "", "ask for the password, of which a hash is kept"},
+          {"--password-file", "FILE", "file with the password instead"},
+          {"--clear", "", "keep the password itself, for methods that need it (CHAP)"}};
+}
+
 Command user_command(Command command, const std::string& what) {
-  command.options.insert(command.options.begin(),
-                         {{"--password-file", "FILE", "file with the password, of which a hash is kept"},
-                          {"--clear", "", "keep the password itself, for methods that need it (CHAP)"}});
-  command.example = fmt::format(
-      "jembatan user {} sari@reef.example --password-file FILE reply.vlan=30 --node node.toml", what);
+  const auto options = password_options();
+  command.options.insert(command.options.begin(), options.begin(), options.end());
+  command.example =
+      fmt::format("jembatan user {} sari@reef.example --password reply.vlan=30 --node node.toml", what);
   command.run = [what](const Arguments& a, Terminal& t) { return change_user(what, a, t); };
   return command;
 }
@@ -120,13 +118,15 @@ Command user_command(Command command, const std::string& what) {
 }  // namespace
 
 std::vector<Command> user_commands() {
-  return {list_command(users()),
+  return {list_command(users(), {{"--group", "NAME", "only those in this group"},
+                                 {"--realm", "NAME", "only those of this realm"}}),
           show_command(users()),
           user_command(add_command(users()), "add"),
           user_command(set_command(users()), "set"),
           switch_command(users(), "enable", "Switch a user on"),
           switch_command(users(), "disable", "Switch a user off: nobody signs in by this name"),
-          remove_command(users())};
+          remove_command(users()),
+          user_import_command()};
 }
 
 std::vector<Command> sign_in_commands() {

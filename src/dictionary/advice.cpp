@@ -34,7 +34,7 @@ std::vector<std::string> advise(wire::Code code, const std::vector<Described>& l
   for (const Described& line : lines) {
     // The same attribute under several tags describes several tunnels (RFC 2868 §3.1): tags are counted
     // apart.
-    const bool first_tag = line.name.find(':') == std::string::npos || line.name.ends_with(":1");
+    const bool first_tag = line.name.find('[') == std::string::npos || line.name.ends_with("[1]");
     if (line.depth == 0 && line.definition != nullptr && first_tag) ++counts[line.definition];
   }
   for (const auto& [definition, count] : counts) {

@@ -180,7 +180,7 @@ class Describer {
       if (!tag_in_number(*definition)) rest = rest.subspan(1);
     }
     line(path, shown(*definition, rest), value.pieces, depth, what);
-    if (tag != 0) out_.back().name += fmt::format(":{}", tag);
+    if (tag != 0) out_.back().name += fmt::format("[{}]", tag);
   }
 
   std::string shown(const Definition& definition, OctetView value) const {

@@ -16,7 +16,7 @@ struct Range {
 
 struct Described {
   std::string
-      name;  ///< "Tunnel-Private-Group-ID:1" with its tag, "26.32473.9" if the catalogue does not know it
+      name;  ///< "Tunnel-Private-Group-ID[1]" with its tag, "26.32473.9" if the catalogue does not know it
   std::string value;
   const Definition* definition = nullptr;
   Path path;

@@ -191,8 +191,14 @@ Status add_tag(const Definition& definition, std::string_view text, Octets& valu
 
 }  // namespace
 
+TaggedName split_tag(std::string_view text) {
+  const std::size_t open = text.find('[');
+  if (open == std::string_view::npos || !text.ends_with(']')) return {text, std::nullopt};
+  return {text.substr(0, open), text.substr(open + 1, text.size() - open - 2)};
+}
+
 Result<const Definition*> find_named(const Catalogue& catalogue, std::string_view name) {
-  const std::string_view bare = name.substr(0, name.find(':'));
+  const std::string_view bare = split_tag(name).name;
   if (const Definition* definition = catalogue.named(bare)) return definition;
   const auto near = nearest(bare, catalogue.names());
   return fail(Errc::not_found, fmt::format("attribute '{}' is in no dictionary{}", escaped(bare),
@@ -217,13 +223,12 @@ Result<Octets> encode(const Catalogue& catalogue, std::string_view name, std::st
   }
   const auto definition = find_named(catalogue, name);
   if (!definition) return definition.error();
-  const std::size_t colon = name.find(':');
+  const auto tag = split_tag(name).tag;
   auto octets = leaf(catalogue, **definition, value, hide);
   if (!octets) return octets.error().at((*definition)->name);
   const bool needs_tag = (*definition)->tagged && (*definition)->hiding == Hiding::salted;
-  if (colon != std::string_view::npos || needs_tag) {
-    const Status tagged =
-        add_tag(**definition, colon == std::string_view::npos ? "0" : name.substr(colon + 1), *octets);
+  if (tag || needs_tag) {
+    const Status tagged = add_tag(**definition, tag.value_or("0"), *octets);
     if (!tagged) return tagged.error().at((*definition)->name);
   }
   auto out = wrapped(catalogue, (*definition)->path, std::move(*octets));

@@ -11,7 +11,7 @@ namespace jembatan::dictionary {
 using Hide = std::function<Result<Octets>(Hiding hiding, OctetView value)>;
 
 /// Whole attributes, with their headers, from a name and a value.
-///   name    "User-Name"; "Tunnel-Type:1" with a tag; "26.32473.5" or "241.1" by number, known or not
+///   name    "User-Name"; "Tunnel-Type[1]" with a tag; "26.32473.5" or "241.1" by number, known or not
 ///   value   as parse_value reads it; for a tlv "{ Name=value, Name=value }"
 ///   hide    for hidden attributes; without it they are refused
 ///   returns one attribute, or several where the type is cut into pieces (concat, long-extended)
@@ -22,6 +22,13 @@ Result<Octets> encode(const Catalogue& catalogue, std::string_view name, std::st
 
 /// The same for a value that is octets already.
 Result<Octets> wrap(const Catalogue& catalogue, const Definition& definition, OctetView value);
+
+/// "Tunnel-Type[1]" is a name with its tag (RFC 2868 §3.1).
+struct TaggedName {
+  std::string_view name;
+  std::optional<std::string_view> tag;
+};
+TaggedName split_tag(std::string_view text);
 
 /// The definition that a name with or without a tag belongs to.
 ///   errors  Errc::not_found with the nearest name

@@ -37,6 +37,8 @@ struct Query {
   std::string outcome;
   std::string text;  ///< somewhere in user, reason or trail
   std::optional<WallTime> since;
+  std::optional<WallTime> until;
+  std::string realm;         ///< by the name that the plan has for it
   std::uint64_t before = 0;  ///< numbers below this; 0: all
   std::size_t most = 100;
 };

@@ -53,7 +53,7 @@ class Assigning {
  private:
   const dictionary::Definition* definition_of(const std::string& name) const {
     if (const auto path = dictionary::parse_path(name)) return names_.at(*path);
-    return names_.named(std::string_view(name).substr(0, name.find(':')));
+    return names_.named(dictionary::split_tag(name).name);
   }
 
   bool may_stand(const Entry& entry) {

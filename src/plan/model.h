@@ -45,7 +45,7 @@ struct Client {
 /// One attribute that a reply gets, or that an edit sets: fixed, or with places that are filled in from the
 /// request.
 struct Assignment {
-  std::string name;  ///< as the plan writes it: "Filter-Id", "Tunnel-Type:1", "26.32473.5"
+  std::string name;  ///< as the plan writes it: "Filter-Id", "Tunnel-Type[1]", "26.32473.5"
   const dictionary::Definition* attribute = nullptr;  ///< null: the catalogue does not know it
   dictionary::Path path;
   Octets fixed;  ///< whole attributes

@@ -35,6 +35,7 @@ struct Revision {
   std::string source;  ///< "plan folder", "apply", "change", "restore"
   std::string message;
   Counts counts;
+  std::string summary = {};  ///< of a few objects, which: "client kerapu-deck-2 changed"; may be empty
 };
 
 /// One line of the record of what people did.
@@ -49,10 +50,17 @@ struct AuditEntry {
   std::string detail;
 };
 
+/// A part of the past; an empty end is open.
+struct When {
+  std::optional<WallTime> since;
+  std::optional<WallTime> until;
+};
+
 struct AuditQuery {
   std::string author;
   std::string action;
   std::string subject;  ///< a part of it
+  When when;
   std::size_t most = 100;
 };
 
@@ -98,7 +106,8 @@ class Archive {
   virtual Result<std::uint64_t> newest() = 0;
   /// errors  Errc::not_found
   virtual Result<Revision> revision(std::uint64_t number) = 0;
-  virtual Result<std::vector<Revision>> history(std::size_t most) = 0;
+  /// The newest first.
+  virtual Result<std::vector<Revision>> history(const When& when, std::size_t most) = 0;
   virtual Result<Objects> objects(std::uint64_t revision) = 0;
   /// The forms of one object, the newest first; none if it is not in force. Stops where it was not there.
   virtual Result<std::vector<Form>> forms(std::string_view kind, std::string_view name, std::size_t most) = 0;

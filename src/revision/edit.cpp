@@ -156,8 +156,10 @@ Status put_dictionary(const Edit& edit, Objects& objects) {
 Status move(const Edit& edit, Objects& objects) {
   const Kind& kind = *kind_named(edit.kind);
   if (!kind.ordered) return fail(Errc::malformed, fmt::format("the order of a {} does not count", edit.kind));
-  if (!edit.before.empty() && objects.find(edit.kind, edit.before) == nullptr)
-    return not_found(edit.kind, edit.before, objects);
+  const std::string& beside = edit.before.empty() ? edit.after : edit.before;
+  if (!beside.empty() && objects.find(edit.kind, beside) == nullptr)
+    return not_found(edit.kind, beside, objects);
+  if (beside == edit.name) return {};
   std::vector<Object> rules;
   Object moving;
   for (const Object* rule : objects.list(edit.kind)) {
@@ -168,11 +170,10 @@ Status move(const Edit& edit, Objects& objects) {
     }
   }
   auto at = edit.first ? rules.begin() : rules.end();
-  if (!edit.before.empty()) {
-    at = std::find_if(rules.begin(), rules.end(),
-                      [&](const Object& rule) { return rule.name == edit.before; });
+  if (!beside.empty()) {
+    at = std::find_if(rules.begin(), rules.end(), [&](const Object& rule) { return rule.name == beside; });
+    if (edit.before.empty() && at != rules.end()) ++at;
   }
-  if (edit.before == edit.name) return {};
   rules.insert(at, moving);
   // Numbered so that the order is right; differences() finds ranks that change as few rules as it can.
   for (std::size_t i = 0; i < rules.size(); ++i) {
@@ -226,7 +227,7 @@ Status apply(const Edit& edit, Objects& objects) {
   const auto rules = objects.list(edit.kind);
   const std::int64_t last = rules.empty() ? kRankStep : rules.back()->rank + kRankStep;
   const Status made = put_object(edit, std::move(table), last, objects);
-  const bool placed = edit.first || !edit.before.empty();
+  const bool placed = edit.first || !edit.before.empty() || !edit.after.empty();
   return made && placed ? move(edit, objects) : made;
 }
 

@@ -19,6 +19,7 @@ struct Edit {
   std::string name;
   std::vector<FieldEdit> fields = {};  ///< of a dictionary: "text"
   std::string before = {};             ///< Do::move, and of what is made: the rule to stand before
+  std::string after = {};              ///< the same: the rule to stand behind
   bool first = false;                  ///< the same: to the front; neither: to the end
   std::string place = {};  ///< what problems call it, like "clients.csv row 12"; empty: its kind and name
 };

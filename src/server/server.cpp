@@ -243,9 +243,10 @@ void Server::warn_of_certificate(WallTime now) {
   certificate_told_ = now;
   const std::string what = host::expiry_text(*certificate_expires_, now);
   if (!what.empty())
-    log_warning(fmt::format("certificate '{}' of the management interface: {}; clients will not trust it then: "
-                            "replace the file and start again",
-                            settings_.certificate.string(), what));
+    log_warning(
+        fmt::format("certificate '{}' of the management interface: {}; clients will not trust it then: "
+                    "replace the file and start again",
+                    settings_.certificate.string(), what));
 }
 
 void Server::start_threads() {
@@ -255,10 +256,9 @@ void Server::start_threads() {
     });
     return found ? revision::since_text(*found) : "";
   };
-  events_ =
-      std::make_unique<EventLog>(feed_, tally_, *journal_writer_, settings_.log_format,
-                                 About{"--node " + settings_.file.string(), way_to_add(settings_), off_since},
-                                 [this] {
+  events_ = std::make_unique<EventLog>(
+      feed_, tally_, *journal_writer_, settings_.log_format,
+      About{"--node " + settings_.file.string(), way_to_add(settings_), off_since}, [this] {
         const WallTime now = host::SystemClock().now().wall;
         unmask_.tick(now);
         warn_of_certificate(now);

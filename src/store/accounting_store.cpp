@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <variant>
+
 #include <algorithm>
 
 #include "accounting/sessions.h"
@@ -118,18 +120,26 @@ void bind_session(Statement& to, const Session& session) {
 // The query's parts as a WHERE clause over columns that records and sessions share, and the values to bind.
 struct Filter {
   std::string where = " WHERE 1";
-  std::vector<std::string> values;
+  std::vector<std::variant<std::string, WallTime>> values;
 
-  explicit Filter(const Query& query) {
-    add("user", query.user);
-    add("session_id", query.session_id);
-    add("client", query.client);
-    add("realm", query.realm);
+  ///   from, until  the columns that the query's times are compared with
+  Filter(const Query& query, std::string_view from, std::string_view until) {
+    if (!query.user.empty()) {  // with or without its realm
+      const std::size_t place = value(query.user);
+      where += fmt::format(" AND (user = ?{0} OR substr(user, 1, length(?{0}) + 1) = ?{0} || '@')", place);
+    }
+    add("session_id =", query.session_id);
+    add("client =", query.client);
+    add("realm =", query.realm);
+    if (query.since) where += fmt::format(" AND {} >= ?{}", until, value(*query.since));
+    if (query.until) where += fmt::format(" AND {} < ?{}", from, value(*query.until));
   }
-  void add(std::string_view column, const std::string& value) {
-    if (value.empty()) return;
-    values.push_back(value);
-    where += fmt::format(" AND {} = ?{}", column, values.size());
+  std::size_t value(std::variant<std::string, WallTime> one) {
+    values.push_back(std::move(one));
+    return values.size();
+  }
+  void add(std::string_view column, const std::string& text) {
+    if (!text.empty()) where += fmt::format(" AND {} ?{}", column, value(text));
   }
 };
 
@@ -139,7 +149,7 @@ Result<std::vector<Row>> all_rows(Database& database, const std::string& sql, co
   auto statement = database.prepare(sql);
   if (!statement) return statement.error();
   for (std::size_t i = 0; i < filter.values.size(); ++i)
-    statement->bind(static_cast<int>(i + 1), filter.values[i]);
+    std::visit([&](const auto& value) { statement->bind(static_cast<int>(i + 1), value); }, filter.values[i]);
   std::vector<Row> out;
   while (true) {
     const auto row = statement->step();
@@ -350,14 +360,14 @@ Status AccountingStore::delivered(std::span<const std::int64_t> places) {
 }
 
 Result<std::vector<Record>> AccountingStore::records(const Query& query) {
-  const Filter filter(query);
+  const Filter filter(query, "received_ms", "received_ms");
   const std::string sql = fmt::format("SELECT {} FROM record{} ORDER BY id DESC LIMIT {}", kRecordColumns,
                                       filter.where, query.most);
   return all_rows<Record>(database_, sql, filter, record_in);
 }
 
 Result<std::vector<Session>> AccountingStore::sessions(const Query& query) {
-  const Filter filter(query);
+  const Filter filter(query, "started_ms", "coalesce(ended_ms, updated_ms)");
   const std::string sql =
       fmt::format("SELECT {} FROM session{}{} ORDER BY id DESC LIMIT {}", kSessionColumns, filter.where,
                   query.open_only ? " AND ended_ms IS NULL" : "", query.most);

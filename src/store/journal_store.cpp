@@ -53,6 +53,8 @@ std::string conditions_of(const journal::Query& query) {
   if (!query.text.empty()) out += " AND instr(lower(user || ' ' || reason || ' ' || trail), lower(?4)) > 0";
   if (query.since) out += " AND at_ms >= ?5";
   if (query.before > 0) out += " AND number < ?6";
+  if (query.until) out += " AND at_ms < ?8";
+  if (!query.realm.empty()) out += " AND realm = ?9";
   return out;
 }
 
@@ -128,6 +130,8 @@ Result<std::vector<Entry>> JournalStore::find(const journal::Query& query) {
       .bind(4, query.text);
   if (query.since) statement->bind(5, *query.since);
   statement->bind(6, static_cast<std::int64_t>(query.before)).bind(7, static_cast<std::int64_t>(query.most));
+  if (query.until) statement->bind(8, *query.until);
+  statement->bind(9, query.realm);
   std::vector<Entry> out;
   while (true) {
     const auto row = statement->step();

@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <map>
+
 #include "base/text.h"
 
 namespace jembatan::store {
@@ -54,6 +56,12 @@ Revision revision_in(const Statement& row) {
   out.message = row.text(4);
   out.counts = {size_in(row, 5), size_in(row, 6), size_in(row, 7), size_in(row, 8)};
   return out;
+}
+
+// Two places: from when on, and before when.
+void bind_times(Statement& statement, int place, const revision::When& when) {
+  statement.bind(place, when.since.value_or(WallTime{}));
+  statement.bind(place + 1, when.until.value_or(WallTime::max()));
 }
 
 Token token_in(const Statement& row) {
@@ -121,12 +129,59 @@ Result<Revision> PlanStore::revision(std::uint64_t number) {
               fmt::format("there is no revision {}; the newest is {}", number, last ? *last : 0));
 }
 
-Result<std::vector<Revision>> PlanStore::history(std::size_t most) {
+Result<std::vector<Revision>> PlanStore::history(const revision::When& when, std::size_t most) {
   auto statement = database_.prepare(
-      fmt::format("SELECT {} FROM revision ORDER BY number DESC LIMIT ?1", kRevisionColumns));
+      fmt::format("SELECT {} FROM revision WHERE at_ms >= ?1 AND at_ms < ?2 ORDER BY number DESC LIMIT ?3",
+                  kRevisionColumns));
   if (!statement) return statement.error();
-  statement->bind(1, static_cast<std::int64_t>(most));
-  return all_rows(*statement, revision_in);
+  bind_times(*statement, 1, when);
+  statement->bind(3, static_cast<std::int64_t>(most));
+  auto out = all_rows(*statement, revision_in);
+  if (!out || out->empty()) return out;
+  const Status told = sum_up(*out);
+  if (!told) return told.error();
+  return out;
+}
+
+// Which objects the small ones of these revisions changed: one look at all objects, however many revisions.
+Status PlanStore::sum_up(std::vector<Revision>& revisions) {
+  constexpr std::size_t kFew = 3;
+  struct Change {
+    bool began = false;
+    bool ended = false;
+  };
+  std::map<std::uint64_t, std::map<std::string, Change>> changes;
+  for (const Revision& r : revisions) {
+    const std::size_t total = r.counts.added + r.counts.changed + r.counts.removed + r.counts.moved;
+    if (total > 0 && total <= kFew) changes[r.number];
+  }
+  if (changes.empty()) return {};
+  auto statement = database_.prepare(
+      "SELECT kind, name, since, coalesce(before, 0) FROM object WHERE since >= ?1 OR before >= ?1");
+  if (!statement) return statement.error();
+  statement->bind(1, static_cast<std::int64_t>(changes.begin()->first));
+  while (true) {
+    const auto row = statement->step();
+    if (!row) return row.error();
+    if (!*row) break;
+    const std::string name =
+        statement->text(0) + (statement->text(1).empty() ? "" : " ") + statement->text(1);
+    for (const bool began : {true, false}) {
+      const auto found = changes.find(static_cast<std::uint64_t>(statement->integer(began ? 2 : 3)));
+      if (found != changes.end()) (began ? found->second[name].began : found->second[name].ended) = true;
+    }
+  }
+  for (Revision& r : revisions) {
+    const auto found = changes.find(r.number);
+    const std::size_t total = r.counts.added + r.counts.changed + r.counts.removed + r.counts.moved;
+    if (found == changes.end() || found->second.size() != total) continue;  // others only changed their rank
+    for (const auto& [name, change] : found->second)
+      r.summary += fmt::format("{}{} {}", r.summary.empty() ? "" : ", ", name,
+                               !change.ended  ? "added"
+                               : change.began ? "changed"
+                                              : "removed");
+  }
+  return {};
 }
 
 Result<revision::Objects> PlanStore::objects(std::uint64_t number) {
@@ -233,10 +288,12 @@ Result<std::vector<AuditEntry>> PlanStore::audit(const revision::AuditQuery& que
   auto statement = database_.prepare(
       "SELECT id, at_ms, author, role, came_from, action, subject, detail FROM audit WHERE (?1 = '' OR "
       "author = ?1) "
-      "AND (?2 = '' OR action = ?2) AND (?3 = '' OR instr(subject, ?3) > 0) ORDER BY id DESC LIMIT ?4");
+      "AND (?2 = '' OR action = ?2) AND (?3 = '' OR instr(subject, ?3) > 0) AND at_ms >= ?5 AND at_ms < ?6 "
+      "ORDER BY id DESC LIMIT ?4");
   if (!statement) return statement.error();
   statement->bind(1, query.author).bind(2, query.action).bind(3, query.subject);
   statement->bind(4, static_cast<std::int64_t>(query.most));
+  bind_times(*statement, 5, query.when);
   return all_rows<AuditEntry>(*statement, [](const Statement& row) {
     return AuditEntry{row.integer(0), row.time(1), row.text(2), row.text(3),
                       row.text(4),    row.text(5), row.text(6), row.text(7)};

@@ -16,7 +16,7 @@ class PlanStore final : public revision::Archive {
 
   Result<std::uint64_t> newest() override;
   Result<revision::Revision> revision(std::uint64_t number) override;
-  Result<std::vector<revision::Revision>> history(std::size_t most) override;
+  Result<std::vector<revision::Revision>> history(const revision::When& when, std::size_t most) override;
   Result<revision::Objects> objects(std::uint64_t revision) override;
   Result<std::vector<revision::Form>> forms(std::string_view kind, std::string_view name,
                                             std::size_t most) override;
@@ -37,6 +37,7 @@ class PlanStore final : public revision::Archive {
   explicit PlanStore(Database database) : database_(std::move(database)) {}
   Status make_tables();
   Status write_changes(const revision::Commit& commit);
+  Status sum_up(std::vector<revision::Revision>& revisions);
   Status write_audit(const revision::AuditEntry& entry);
 
   Database database_;

@@ -240,8 +240,8 @@ TEST(Decode, ExplainsHiddenTaggedVendorExtendedAndConcatAttributes) {
               std::string(JEMBATAN_SOURCE_DIR) + "/plans/demo/hub/plan/dictionaries", packet});
   EXPECT_EQ(decoded.exit_code, 0) << decoded.error;
   for (const char* line :
-       {"User-Password            \"laut-biru-7\"", "Tunnel-Private-Group-ID:1  \"30\"",
-        "Tunnel-Password:1        \"jalan\"", "129-134          Strait-Berth-Number    12",
+       {"User-Password            \"laut-biru-7\"", "Tunnel-Private-Group-ID[1]  \"30\"",
+        "Tunnel-Password[1]        \"jalan\"", "129-134          Strait-Berth-Number    12",
         "135-140          Strait-Berth-Side      Starboard", "26.32473.9               0xcafe",
         "Frag-Status              Fragmentation-Supported",
         "152-159 160-166  245.4                      0x6c616e676b6168", "Message-Authenticator right",

@@ -455,7 +455,7 @@ TEST(Import, NamesTheRowsItCannotTake) {
   node.start();
   support::write_file(node.path("a.csv"),
                       "name,address,enabled\none,192.0.2.1,yes\none,192.0.2.2,yes\n,192.0.2.3,no\n");
-  const auto twice = client({"client", "import", node.path("a.csv"), "--node", node.file(), "--apply"});
+  const auto twice = client({"client", "import", node.path("a.csv"), "--node", node.file()});
   EXPECT_EQ(twice.exit_code, 1);
   EXPECT_THAT(
       twice.error,
@@ -478,14 +478,14 @@ TEST(Import, WhatWasExportedIsTakenBack) {
   support::write_file(node.path("a.csv"),
                       "name,address,labels.place,note\none,192.0.2.1,north/pier-1,\"left, "
                       "\"\"aft\"\"\"\ntwo,192.0.2.0/24,south,\n");
-  EXPECT_EQ(client({"client", "import", node.path("a.csv"), "--node", node.file(), "--apply"}).exit_code, 0);
+  EXPECT_EQ(client({"client", "import", node.path("a.csv"), "--node", node.file()}).exit_code, 0);
   const auto plain = client({"client", "export", "--node", node.file()});
   EXPECT_EQ(plain.out,
             "name,address,labels.place,note\none,192.0.2.1,north/pier-1,\"left, "
             "\"\"aft\"\"\"\ntwo,192.0.2.0/24,south,\n");
   const auto with_secrets = client({"client", "export", "--secrets", "--node", node.file()});
   support::write_file(node.path("b.csv"), with_secrets.out);
-  const auto again = client({"client", "import", node.path("b.csv"), "--node", node.file(), "--apply"});
+  const auto again = client({"client", "import", node.path("b.csv"), "--node", node.file()});
   EXPECT_THAT(again.out, HasSubstr("that is the plan already: revision 1 stays in force")) << again.error;
 }
 

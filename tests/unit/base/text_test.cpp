@@ -56,7 +56,51 @@ TEST(TimeText, RoundTrips) {
   EXPECT_EQ(text_of(*time), "2026-01-02T03:04:05.678Z");
   EXPECT_EQ(text_of(*parse_time("2026-01-02T03:04:05Z")), "2026-01-02T03:04:05.000Z");
   EXPECT_FALSE(parse_time("2026-01-02"));
-  EXPECT_FALSE(parse_time("2026-01-02T03:04:05+01:00"));
+  EXPECT_EQ(text_of(*parse_time("2026-01-02T03:04:05+08:00")), "2026-01-01T19:04:05.000Z");
+  EXPECT_FALSE(parse_time("2026-01-02T03:04:05"));
+  EXPECT_FALSE(parse_time("2026-01-02T03:04:05+0800"));
+}
+
+TEST(Moment, IsWrittenInEveryFormThatPeopleUse) {
+  const WallTime now = *parse_time("2026-11-25T07:00:00Z");
+  const auto read = [&](const char* text, Count count = Count::back) {
+    const auto time = parse_moment(text, now, count);
+    return time ? second_text(*time) : "none";
+  };
+  EXPECT_EQ(read("10m"), "2026-11-25 06:50:00Z");
+  EXPECT_EQ(read("10m", Count::ahead), "2026-11-25 07:10:00Z");
+  EXPECT_EQ(read("04:30"), "2026-11-25 04:30:00Z");
+  EXPECT_EQ(read("23:30"), "2026-11-24 23:30:00Z");  // the last one
+  EXPECT_EQ(read("04:30", Count::ahead), "2026-11-26 04:30:00Z");
+  EXPECT_EQ(read("2026-11-23"), "2026-11-23 00:00:00Z");
+  EXPECT_EQ(read("2026-11-23 04:30"), "2026-11-23 04:30:00Z");
+  EXPECT_EQ(read("2026-11-23T04:30:00+08:00"), "2026-11-22 20:30:00Z");
+  for (const char* wrong : {"", "yesterday", "25:00", "2026-13-01", "04:30x", "10 m"})
+    EXPECT_EQ(read(wrong), "none") << wrong;
+  EXPECT_EQ(parse_moment("soon", now).error().text,
+            "'soon' is no time; allowed: 10m (that long ago), 04:30, 2026-11-23, 2026-11-23 04:30 (UTC), "
+            "2026-11-23T04:30:00+08:00");
+}
+
+TEST(Words, AreCountedAndHaveTheirArticles) {
+  EXPECT_EQ(counted(1, "realm"), "1 realm");
+  EXPECT_EQ(counted(0, "realm"), "0 realms");
+  EXPECT_EQ(counted(2, "access"), "2 accesses");
+  EXPECT_EQ(with_article("access rule"), "an access rule");
+  EXPECT_EQ(with_article("user"), "a user");
+}
+
+TEST(Table, FitsItsWidth) {
+  Table table({"number", "time (UTC)", "user", "a long heading", "reason"});
+  table.add({"1", "2026-11-25 07:00:00", "a-very-long-name@lagoon.example", "yes",
+             "wrong password (it differs in letter case alone)"});
+  EXPECT_EQ(table.text(80),
+            "number  time (UTC)           user           a long he…  reason\n"
+            "1       2026-11-25 07:00:00  a-very-long-…  yes         wrong password (it\n"
+            "                                                        differs in letter case\n"
+            "                                                        alone)\n");
+  EXPECT_EQ(cut("Ågesund", 3), "Åg…");
+  EXPECT_EQ(cut("Åge", 3), "Åge");
 }
 
 TEST(JsonQuoted, EscapesWhatJsonForbids) {

@@ -17,10 +17,12 @@ TEST(ClockGap, IsToldBeyondTwoSeconds) {
   EXPECT_EQ(gap("07:00:00"), "");
   EXPECT_EQ(gap("07:00:02"), "");  // cut to its second
   EXPECT_EQ(gap("06:59:58"), "");
-  EXPECT_EQ(gap("07:00:09"), "the clock of node hub is 8s ahead of this machine's: times in what it says differ "
-                             "by that much");
-  EXPECT_EQ(gap("06:59:50"), "the clock of node hub is 9s behind this machine's: times in what it says differ by "
-                             "that much");
+  EXPECT_EQ(gap("07:00:09"),
+            "the clock of node hub is 8s ahead of this machine's: times in what it says differ "
+            "by that much");
+  EXPECT_EQ(gap("06:59:50"),
+            "the clock of node hub is 9s behind this machine's: times in what it says differ by "
+            "that much");
   EXPECT_EQ(clock_gap("hub", "yesterday", now, now), "");
 }
 

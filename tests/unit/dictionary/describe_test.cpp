@@ -220,7 +220,7 @@ TEST(Describe, HiddenValuesOpenWithTheRightSecretAlone) {
     return wire::hide_salted(value, 0x8001, request, secret("laut"));
   };
   const auto door = encode(strait(), "Strait-Door-Code", "4711", hide);
-  const auto tunnel = encode(strait(), "Tunnel-Password:2", "pw", hide);
+  const auto tunnel = encode(strait(), "Tunnel-Password[2]", "pw", hide);
   wire::PacketBuilder packet(wire::Code::access_accept, 1, {});
   ASSERT_TRUE(packet.add_encoded(*door));
   ASSERT_TRUE(packet.add_encoded(*tunnel));
@@ -231,9 +231,10 @@ TEST(Describe, HiddenValuesOpenWithTheRightSecretAlone) {
     const auto lines = describe(strait(), *view, &opening);
     return lines.at(0).name + "=" + lines.at(0).value + " " + lines.at(1).name + "=" + lines.at(1).value;
   };
-  EXPECT_EQ(shown("laut"), "Strait-Door-Code=\"4711\" Tunnel-Password:2=\"pw\"");
-  EXPECT_EQ(shown("lautan"),
-            "Strait-Door-Code=(unreadable with this secret) Tunnel-Password:2=(unreadable with this secret)");
+  EXPECT_EQ(shown("laut"), "Strait-Door-Code=\"4711\" Tunnel-Password[2]=\"pw\"");
+  EXPECT_EQ(
+      shown("lautan"),
+      "Strait-Door-Code=(unreadable with this secret) Tunnel-Password[2]=(unreadable with this secret)");
   EXPECT_EQ(describe(strait(), *view).at(0).value, "(hidden, 18 octets)");
 }
 
@@ -291,7 +292,7 @@ TEST(Advice, NamesWhatTheTablesForbid) {  // RFC 2865 §5.44, RFC 2868 §4
       testing::ElementsAre("User-Name stands 2 times in an Access-Request, which may have 1 (RFC 2865)"));
   EXPECT_THAT(
       advice_for(wire::Code::access_accept,
-                 {{"Class", "a"}, {"Class", "b"}, {"Tunnel-Type:1", "VLAN"}, {"Tunnel-Type:2", "VLAN"}}),
+                 {{"Class", "a"}, {"Class", "b"}, {"Tunnel-Type[1]", "VLAN"}, {"Tunnel-Type[2]", "VLAN"}}),
       testing::IsEmpty());
 }
 

@@ -48,10 +48,10 @@ INSTANTIATE_TEST_SUITE_P(
         ValueCase{"Class", "0x00ff", "190400ff", nullptr},
         ValueCase{"Class", "abc", "1905616263", "0x616263"}, ValueCase{"State", "", "1802", "\"\""},
         ValueCase{"Tunnel-Type", "VLAN", "40060000000d", nullptr},
-        ValueCase{"Tunnel-Type:1", "VLAN", "40060100000d", nullptr},
+        ValueCase{"Tunnel-Type[1]", "VLAN", "40060100000d", nullptr},
         ValueCase{"Tunnel-Private-Group-ID", "30", "51043330", "\"30\""},
-        ValueCase{"Tunnel-Private-Group-ID:2", "30", "5105023330", "\"30\""},
-        ValueCase{"Tunnel-Preference:31", "5", "53061f000005", nullptr}));
+        ValueCase{"Tunnel-Private-Group-ID[2]", "30", "5105023330", "\"30\""},
+        ValueCase{"Tunnel-Preference[31]", "5", "53061f000005", nullptr}));
 
 INSTANTIATE_TEST_SUITE_P(
     MoreTypes, Value,
@@ -128,8 +128,8 @@ INSTANTIATE_TEST_SUITE_P(
         WrongCase{"NAS-IP-Address", "2001:db8::1",
                   "NAS-IP-Address: '2001:db8::1' is an IPv6 address; allowed: IPv4"},
         WrongCase{"Class", "0xf", "Class: odd number of hexadecimal digits; allowed: two an octet"},
-        WrongCase{"Tunnel-Type:32", "VLAN", "Tunnel-Type: tag: '32' is not a number; allowed: 0 to 31"},
-        WrongCase{"User-Name:1", "x", "User-Name: it carries no tag (RFC 2868)"}));
+        WrongCase{"Tunnel-Type[32]", "VLAN", "Tunnel-Type: tag: '32' is not a number; allowed: 0 to 31"},
+        WrongCase{"User-Name[1]", "x", "User-Name: it carries no tag (RFC 2868)"}));
 
 TEST(Print, AValueThatDoesNotFitItsTypeIsShownAsOctets) {
   const Octets three{1, 2, 3};

@@ -637,7 +637,7 @@ set = { User-Password = "{match.rest}", NAS-Identifier = "gate-7" }
 name = "where from"
 at = "forwarding"
 when = 'group == "lagoon" and server == "lagoon-1"'
-add = { Filter-Id = "via {client}", "Tunnel-Password:1" = "tersembunyi" }
+add = { Filter-Id = "via {client}", "Tunnel-Password[1]" = "tersembunyi" }
 remove = ["Calling-Station-Id"]
 [[edit]]
 name = "no VLAN of theirs"

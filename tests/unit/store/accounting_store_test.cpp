@@ -167,7 +167,9 @@ TEST_F(StoreTest, AFullDiskKeepsNothingOfTheBatch) {
   ASSERT_TRUE(store->limit_pages(20));
   const auto kept = store->append(batch);
   ASSERT_FALSE(kept);
-  EXPECT_THAT(kept.error().text, testing::MatchesRegex("store: database or disk is full: make room in folder .*, where .* KiB are free"));
+  EXPECT_THAT(kept.error().text,
+              testing::MatchesRegex(
+                  "store: database or disk is full: make room in folder .*, where .* KiB are free"));
   EXPECT_TRUE(store->records({})->empty());
   EXPECT_TRUE(store->undelivered(0, 10)->empty());
   ASSERT_TRUE(store->limit_pages(1000000));
