@@ -58,7 +58,7 @@ void problem(Response& response, const Error& error, const document::Problems& p
   const auto* known = std::find_if(std::begin(kKinds), std::end(kKinds),
                                    [&](const Kinds& kind) { return kind.code == error.code; });
   const bool any = known != std::end(kKinds);
-  json body = bodies::json_of(problems);
+  json body = problems.list().empty() ? json::object() : bodies::json_of(problems);
   body["title"] = any ? known->title : "Not understood";
   body["status"] = response.status = any ? known->status : 400;
   body["detail"] = error.text;

@@ -1,5 +1,6 @@
 #include "condition/hours.h"
 
+#include <date/tz.h>
 #include <fmt/format.h>
 
 #include "base/text.h"
@@ -55,10 +56,37 @@ bool read_offset(std::string_view text, Hours& out) {
   return true;
 }
 
-std::string zone_text(int offset) {
+std::string zone_text(const Hours& hours) {
+  if (hours.zone != nullptr) return hours.zone->name();
+  const int offset = hours.offset;
   if (offset == 0) return "UTC";
   const int minutes = offset < 0 ? -offset : offset;
   return fmt::format("{}{:02}:{:02}", offset < 0 ? '-' : '+', minutes / 60, minutes % 60);
+}
+
+// In summer another one than in winter.
+int offset_at(const Hours& hours, WallTime now) {
+  if (hours.zone == nullptr) return hours.offset;
+  const auto info = hours.zone->get_info(std::chrono::floor<std::chrono::seconds>(now));
+  return static_cast<int>(std::chrono::floor<std::chrono::minutes>(info.offset).count());
+}
+
+// The library throws where the system has no such zone, or no database of them.
+Result<const date::time_zone*> zone_named(std::string_view name) {
+  try {
+    const auto& zones = date::get_tzdb().zones;
+    Nearest near(name);
+    for (const date::time_zone& zone : zones) {
+      if (zone.name() == name) return &zone;
+      near.consider(zone.name());
+    }
+    return fail(Errc::not_found,
+                fmt::format("'{}' is no time zone; allowed: UTC, +08:00, Asia/Singapore{}", escaped(name),
+                            near.best() ? fmt::format("; nearest: '{}'", *near.best()) : ""));
+  } catch (const std::exception&) {
+    return fail(Errc::not_found,
+                "this machine knows no time zones by name (package tzdata); allowed: UTC, +08:00");
+  }
 }
 
 }  // namespace
@@ -70,7 +98,7 @@ std::optional<int> day_named(std::string_view text) {
   return std::nullopt;
 }
 
-std::optional<Hours> read_hours(std::string_view text) {
+Result<Hours> read_hours(std::string_view text) {
   Hours out;
   const auto parts = split(text, ' ');
   std::size_t at = 0;
@@ -80,9 +108,14 @@ std::optional<Hours> read_hours(std::string_view text) {
     out.days = 0x7F;
   }
   if (at < parts.size() && read_times(parts[at], out)) ++at;
-  if (at == 0) return std::nullopt;
-  if (at < parts.size() && read_offset(parts[at], out)) ++at;
-  if (at != parts.size()) return std::nullopt;
+  const bool named = at > 0 && at < parts.size() && !read_offset(parts[at], out);
+  if (named && parts[at].find_first_of("0123456789") != 0) {
+    const auto zone = zone_named(parts[at]);
+    if (!zone) return zone.error();
+    out.zone = *zone;
+  }
+  if (at == 0 || (named && out.zone == nullptr) || at + 1 < parts.size())
+    return fail(Errc::malformed, fmt::format("'{}' are no hours", escaped(text)));
   return out;
 }
 
@@ -95,7 +128,7 @@ LocalTime local_time(WallTime time, int offset_minutes) {
 }
 
 bool within(const Hours& hours, WallTime now) {
-  const LocalTime local = local_time(now, hours.offset);
+  const LocalTime local = local_time(now, offset_at(hours, now));
   const auto is_day = [&](int day) { return (hours.days >> day & 1U) != 0; };
   if (hours.from <= hours.to)
     return is_day(local.day) && local.minute >= hours.from && local.minute < hours.to;
@@ -105,9 +138,9 @@ bool within(const Hours& hours, WallTime now) {
 }
 
 std::string clock_text(const Hours& hours, WallTime now) {
-  const LocalTime local = local_time(now, hours.offset);
+  const LocalTime local = local_time(now, offset_at(hours, now));
   return fmt::format("{} {:02}:{:02} {}", kDays[local.day], local.minute / 60, local.minute % 60,
-                     zone_text(hours.offset));
+                     zone_text(hours));
 }
 
 }  // namespace jembatan::condition

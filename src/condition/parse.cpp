@@ -171,8 +171,8 @@ class Parser {
         return false;
       }
       const auto hours = read_hours(here().text);
-      if (!hours) wrong(here(), fmt::format("'{}' are no hours", escaped(here().text)), std::string(kHours));
-      test.hours = hours.value_or(Hours{});
+      if (!hours) wrong(here(), hours.error().text, std::string(kHours));
+      test.hours = hours ? *hours : Hours{};
       ++at_;
       return true;
     }

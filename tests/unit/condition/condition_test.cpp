@@ -143,6 +143,8 @@ TEST_F(Conditions, HoursHaveDaysAndTheirZone) {
   EXPECT_TRUE(holds(R"(time within "Mon-Fri 07:00-19:00")"));
   EXPECT_FALSE(holds(R"(time within "Mon-Fri 09:00-19:00")"));
   EXPECT_TRUE(holds(R"(time within "Mon-Fri 16:00-17:00 +08:00")"));
+  EXPECT_TRUE(holds(R"(time within "Mon-Fri 16:00-17:00 Asia/Singapore")"));
+  EXPECT_FALSE(holds(R"(time within "08:00-09:00 Asia/Singapore")"));
   EXPECT_TRUE(holds(R"(time within "22:00-09:00")"));
   EXPECT_TRUE(holds("day == Mon and day in (Sun, Mon)"));
   EXPECT_FALSE(holds(R"(time within "Sat,Sun")"));
@@ -204,6 +206,11 @@ INSTANTIATE_TEST_SUITE_P(
                     Wrong{"User-Name matches \"(\"", 18, "no pattern", "RE2"},
                     Wrong{"member of \"crew \"", 10, "'crew ' has a space at an end", "\"crew\""},
                     Wrong{"time within \"Mon-Fry\"", 12, "no hours", "Mon-Fri 07:00-19:00"},
+                    Wrong{"time within \"Mon 07:00-1900\"", 12, "no hours", "Mon-Fri 07:00-19:00"},
+                    Wrong{"time within \"Mon Asia/Singapor\"", 12,
+                          "'Asia/Singapor' is no time zone; allowed: UTC, +08:00, Asia/Singapore; nearest: "
+                          "'Asia/Singapore'",
+                          "Mon-Fri 07:00-19:00"},
                     Wrong{"day in (Mon, Someday)", 13, "no day", "Mon, Tue"},
                     Wrong{"count(Filter-Id) >= 0", 20, "a count is >= 0 always", ""},
                     Wrong{"User-Password present", 0, "its value is hidden", ""},
