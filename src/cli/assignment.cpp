@@ -9,6 +9,7 @@
 #include "base/text.h"
 #include "bodies/value.h"
 #include "document/parse.h"
+#include "host/system.h"
 
 namespace jembatan::cli {
 
@@ -16,11 +17,18 @@ using nlohmann::json;
 
 namespace {
 
+// Keys whose value is text even where it looks like a number, a date or a list.
 bool always_text(std::string_view key) {
-  static constexpr std::string_view kTexts[] = {"name", "address", "note", "when", "handle"};
+  static constexpr std::string_view kTexts[] = {"name",   "address", "note",   "when",
+                                                "handle", "message", "unknown"};
   const std::string_view last = key.substr(key.rfind('.') + 1);
   return key.starts_with("labels.") ||
          std::find(std::begin(kTexts), std::end(kTexts), last) != std::end(kTexts);
+}
+
+// Where a plan wants a moment, people write it in any of their forms.
+bool is_moment(std::string_view key) {
+  return key == "valid_from" || key == "valid_until" || key == "old_secret_until";
 }
 
 bool is_secret(std::string_view key) {
@@ -41,13 +49,15 @@ json value_in(const std::string& text) {
 Status read_assignment(const std::string& text, json& fields) {
   const std::size_t equals = text.find('=');
   if (equals == std::string::npos || equals == 0)
-    return fail(Errc::malformed, fmt::format("'{}' is no KEY=VALUE", escaped(text)));
+    return fail(Errc::malformed,
+                fmt::format("'{}' is no KEY=VALUE, like waits=20s, labels.place=reef or groups+=crew",
+                            escaped(text)));
   const std::string key = text.substr(0, equals);
   const std::string value = text.substr(equals + 1);
   const bool changes_list = key.ends_with('+') || key.ends_with('-');
   const std::string_view field = std::string_view(key).substr(0, key.size() - (changes_list ? 1 : 0));
   json& out = fields[key];
-  if (value.empty()) return {};
+  if (value.empty() || value == "null") return {};
   if (value[0] == '@') {
     auto content = document::read_file(value.substr(1));
     if (!content) return content.error();
@@ -60,6 +70,10 @@ Status read_assignment(const std::string& text, json& fields) {
                       field));
     }
     out = json{{"generate", true}};
+  } else if (is_moment(field)) {
+    const auto time = parse_moment(value, host::SystemClock().now().wall, Count::ahead);
+    if (!time) return time.error().at(key);
+    out = text_of(*time);
   } else {
     out = always_text(field) && value[0] != '"' ? json(value) : value_in(value);
   }

@@ -12,8 +12,8 @@
 #include "cli/capture_file.h"
 #include "cli/names.h"
 #include "cli/packet_text.h"
+#include "cli/secrets.h"
 #include "dictionary/advice.h"
-#include "document/parse.h"
 #include "wire/authenticator.h"
 
 namespace jembatan::cli {
@@ -27,8 +27,14 @@ using wire::PacketView;
 
 struct Task {
   dictionary::CataloguePtr names;
-  std::optional<wire::SharedSecret> secret;
+  std::vector<NamedSecret> secrets;
   bool as_json = false;
+};
+
+// What a packet is opened with: one of several secrets is the one that its authenticators verify with.
+struct Key {
+  const wire::SharedSecret* secret = nullptr;
+  std::string said;  // about which one it is; empty: nothing to say
 };
 
 // Requests whose Request Authenticator is computed over the packet (RFC 2866 §3, RFC 5176 §2.3).
@@ -36,11 +42,34 @@ bool is_digested(Code code) {
   return code == Code::accounting_request || code == Code::coa_request || code == Code::disconnect_request;
 }
 
+// The Request Authenticator that replies, and the zeros that digests, are computed with (RFC 2866 §3).
+Authenticator base_of(const PacketView& packet, const std::optional<Authenticator>& request) {
+  if (wire::is_reply(packet.code())) return request.value_or(Authenticator{});
+  return is_digested(packet.code()) ? Authenticator{} : packet.authenticator();
+}
+
+bool verifies(const wire::SharedSecret& secret, const PacketView& packet,
+              const std::optional<Authenticator>& request) {
+  if (wire::is_reply(packet.code())) return request && wire::verify_response(packet, *request, secret);
+  if (is_digested(packet.code())) return wire::verify_accounting_request(packet, secret);
+  return wire::check_message_authenticator(packet, packet.authenticator(), secret) == wire::Signature::valid;
+}
+
+Key key_for(const Task& task, const PacketView& packet, const std::optional<Authenticator>& request) {
+  if (task.secrets.empty()) return {};
+  if (task.secrets.size() == 1) return {&task.secrets.front().secret, ""};
+  for (const NamedSecret& one : task.secrets)
+    if (verifies(one.secret, packet, request)) return {&one.secret, "secret of " + one.owner};
+  return {nullptr, fmt::format("none of {} secrets verifies it", task.secrets.size())};
+}
+
 // What the secret says of the packet's authenticators, in words.
-std::vector<std::string> authenticators(const Task& task, const PacketView& packet,
+std::vector<std::string> authenticators(const Key& key, const PacketView& packet,
                                         const std::optional<Authenticator>& request) {
-  if (!task.secret) return {"authenticators not checked: no --secret-file"};
+  if (key.secret == nullptr)
+    return {"authenticators not checked: " + (key.said.empty() ? "no --secret-file" : key.said)};
   std::vector<std::string> out;
+  if (!key.said.empty()) out.push_back(key.said);
   const Code code = packet.code();
   const auto verdict = [](bool right) {
     return right ? "right" : "WRONG: another secret, or a changed packet";
@@ -49,16 +78,11 @@ std::vector<std::string> authenticators(const Task& task, const PacketView& pack
     return {"authenticators not checked: a reply's are computed with its request; give it with --request"};
   }
   if (wire::is_reply(code)) {
-    out.push_back(fmt::format("Response Authenticator {}",
-                              verdict(wire::verify_response(packet, *request, *task.secret))));
+    out.push_back(fmt::format("Response Authenticator {}", verdict(verifies(*key.secret, packet, request))));
   } else if (is_digested(code)) {
-    out.push_back(fmt::format("Request Authenticator {}",
-                              verdict(wire::verify_accounting_request(packet, *task.secret))));
+    out.push_back(fmt::format("Request Authenticator {}", verdict(verifies(*key.secret, packet, request))));
   }
-  const Authenticator base = wire::is_reply(code) ? *request
-                             : is_digested(code)  ? Authenticator{}
-                                                  : packet.authenticator();
-  switch (wire::check_message_authenticator(packet, base, *task.secret)) {
+  switch (wire::check_message_authenticator(packet, base_of(packet, request), *key.secret)) {
     case wire::Signature::absent:
       out.emplace_back("no Message-Authenticator");
       break;
@@ -81,7 +105,7 @@ std::string ranges_text(const Described& line) {
   return join(out, " ");
 }
 
-void print(const Task& task, const PacketView& packet, const std::vector<Described>& lines,
+void print(const PacketView& packet, const std::vector<Described>& lines,
            const std::vector<std::string>& checks, const std::vector<std::string>& advice,
            Terminal& terminal) {
   terminal.line(fmt::format("{}  id {}  {} octets",
@@ -101,7 +125,8 @@ void print(const Task& task, const PacketView& packet, const std::vector<Describ
   terminal.table(table);
   for (const std::string& check : checks) {
     const bool wrong = check.find("WRONG") != std::string::npos;
-    terminal.line(terminal.coloured(check, wrong ? Colour::bad : task.secret ? Colour::good : Colour::dim));
+    const Colour other = check.starts_with("authenticators not") ? Colour::dim : Colour::good;
+    terminal.line(terminal.coloured(check, wrong ? Colour::bad : other));
   }
   for (const std::string& text : advice) terminal.line(terminal.coloured("advice: " + text, Colour::warn));
 }
@@ -115,13 +140,14 @@ bool explain(const Task& task, OctetView octets, const std::optional<Authenticat
     return false;
   }
   const Authenticator base = wire::is_reply(packet->code()) && request ? *request : packet->authenticator();
+  const Key key = key_for(task, *packet, request);
   std::optional<dictionary::Opening> opening;
-  if (task.secret) opening.emplace(dictionary::Opening{*task.secret, base});
+  if (key.secret != nullptr) opening.emplace(dictionary::Opening{*key.secret, base});
   const auto lines = dictionary::describe(*task.names, *packet, opening ? &*opening : nullptr);
-  const auto checks = authenticators(task, *packet, request);
+  const auto checks = authenticators(key, *packet, request);
   const auto advice = dictionary::advise(packet->code(), lines);
   if (!task.as_json) {
-    print(task, *packet, lines, checks, advice, terminal);
+    print(*packet, lines, checks, advice, terminal);
     return true;
   }
   json document = packet_json(*packet, lines);
@@ -194,10 +220,15 @@ Exit decode(const Arguments& arguments, Terminal& terminal) {
   auto names = find_names(arguments);
   if (!names) return report(names.error(), terminal);
   task.names = std::move(*names);
-  if (arguments.has("--secret-file")) {
-    const auto text = document::read_file(arguments.get("--secret-file"));
-    if (!text) return report(text.error(), terminal);
-    task.secret = wire::SharedSecret(Secret(trim(*text)));
+  for (const std::string& file : arguments.all("--secret-file")) {
+    auto secret = secret_in_file(file);
+    if (!secret) return report(secret.error(), terminal);
+    task.secrets.push_back({"file " + file, wire::SharedSecret(std::move(*secret))});
+  }
+  if (arguments.has("--plan-secrets")) {
+    auto secrets = secrets_of_plan(arguments);
+    if (!secrets) return report(secrets.error(), terminal);
+    std::move(secrets->begin(), secrets->end(), std::back_inserter(task.secrets));
   }
   if (arguments.has("--capture")) return decode_capture(task, arguments.get("--capture"), terminal);
   return decode_hex(task, arguments, terminal);
@@ -209,7 +240,13 @@ std::vector<Command> decode_commands() {
   std::vector<Option> options{
       {"--capture", "FILE",
        "a capture file (pcap, pcapng) instead of hexadecimal: every RADIUS packet in it"},
-      {"--secret-file", "FILE", "file with the shared secret: opens hidden values, checks authenticators"},
+      {"--secret-file", "FILE",
+       "file with the shared secret: opens hidden values, checks authenticators; of several, the one is "
+       "taken that "
+       "verifies the packet",
+       false, "", true},
+      {"--plan-secrets", "",
+       "the secrets of all clients and servers of a node's plan: administrators alone; it is put on record"},
       {"--request", "HEX",
        "the request that a reply answers: its authenticator is needed to check and open the reply"},
       dictionary_option(),

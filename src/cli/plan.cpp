@@ -10,6 +10,7 @@
 #include "bodies/problems.h"
 #include "cli/bundle.h"
 #include "cli/change.h"
+#include "cli/exported.h"
 #include "cli/listing.h"
 #include "cli/objects.h"
 #include "host/system.h"
@@ -21,9 +22,6 @@ namespace {
 
 namespace fs = std::filesystem;
 using nlohmann::json;
-
-// Which revision a folder was exported from or applied as.
-constexpr const char* kBaseFile = ".plan-revision";
 
 bool is_number(const std::string& text) {
   return !text.empty() && text.size() < 16 && text.find_first_not_of("0123456789") == std::string::npos;
@@ -86,19 +84,12 @@ Exit reload(const Arguments& arguments, Terminal& terminal) {
   return Exit::done;
 }
 
-std::optional<std::uint64_t> base_of(const fs::path& folder) {
-  std::ifstream in(folder / kBaseFile);
-  std::string word;
-  in >> word;
-  if (!is_number(word)) return std::nullopt;
-  return std::stoull(word);
-}
-
 Exit apply(const Arguments& arguments, Terminal& terminal) {
   const fs::path folder = arguments.positionals().front();
   auto body = bundle_of(folder);
   if (!body) return report(body.error(), terminal);
-  if (const auto base = base_of(folder); base && !arguments.has("--force")) (*body)["base"] = *base;
+  Exported exported = Exported::of(folder);
+  if (exported.revision() && !arguments.has("--force")) (*body)["base"] = *exported.revision();
   if (arguments.has("--force")) (*body)["force"] = true;
   if (const Status s = add_wish(arguments, *body); !s) return report(s.error(), terminal);
   auto node = NodeClient::open(arguments);
@@ -111,8 +102,7 @@ Exit apply(const Arguments& arguments, Terminal& terminal) {
     if (done.error().code == Errc::malformed) terminal.note("the active plan stays in force");
     return done.error().code == Errc::malformed ? Exit::no : exit;
   }
-  if (!arguments.has("--dry-run"))
-    std::ofstream(folder / kBaseFile) << done->value("plan_revision", 0) << "\n";
+  if (!arguments.has("--dry-run")) (void)exported.remember(done->value("plan_revision", std::uint64_t{0}));
   if (arguments.has("--json")) {
     terminal.line(done->dump(2));
   } else {
@@ -249,30 +239,31 @@ bool stays_inside(const fs::path& name) {
          std::none_of(name.begin(), name.end(), [](const fs::path& part) { return part == ".."; });
 }
 
-// What an earlier export wrote is replaced; any other *.toml in the folder would be read with it, or be lost.
-Status may_export_to(const fs::path& folder, const json& files) {
-  std::vector<fs::path> there;
-  for (const fs::path& part : {folder, folder / "dictionaries"}) {
-    std::error_code ignored;
-    for (const auto& entry : fs::directory_iterator(part, ignored)) {
-      if (entry.path().extension() == ".toml") there.push_back(entry.path());
-    }
-  }
-  const bool ours = fs::exists(folder / kBaseFile);
+// What an earlier export wrote, and nobody changed since, is replaced; any other *.toml in the folder would
+// be read with the new files, or be lost.
+Status clear_for(const fs::path& folder, const json& files) {
   for (const json& file : files) {
     const fs::path name = file.value("name", "");
     if (!stays_inside(name))
       return fail(Errc::malformed,
                   fmt::format("the node names a file outside of the folder: '{}'", escaped(name.string())));
-    if (ours) std::erase(there, folder / name);
   }
-  for (const fs::path& path : there) {
+  const Exported earlier = Exported::of(folder);
+  std::vector<fs::path> there;
+  for (const fs::path& part : {folder, folder / "dictionaries"}) {
     std::error_code ignored;
-    if (!ours)
-      return fail(Errc::conflict,
-                  fmt::format("'{}' is in the folder already: choose an empty one", path.string()));
-    fs::remove(path, ignored);
+    for (const auto& entry : fs::directory_iterator(part, ignored)) {
+      if (entry.path().extension() != ".toml") continue;
+      if (!earlier.wrote(fs::relative(entry.path(), folder)))
+        return fail(Errc::conflict,
+                    fmt::format("'{}' was not written by an export, or was changed since: choose an "
+                                "empty folder, or put it away first",
+                                entry.path().string()));
+      there.push_back(entry.path());
+    }
   }
+  std::error_code ignored;
+  for (const fs::path& path : there) fs::remove(path, ignored);
   return {};
 }
 
@@ -287,13 +278,16 @@ Exit export_plan(const Arguments& arguments, Terminal& terminal) {
   const auto body = node->call("GET", "/v1/plan/files", query);
   if (!body) return report(body.error(), terminal);
   const json& files = body->at("files");
-  if (const Status s = may_export_to(folder, files); !s) return report(s.error(), terminal);
+  if (const Status s = clear_for(folder, files); !s) return report(s.error(), terminal);
   for (const json& file : files) {
     const Status written = write_file(folder / file.value("name", ""), file.value("text", ""), secrets);
     if (!written) return report(written.error(), terminal);
   }
-  const int revision = body->value("revision", 0);
-  (void)write_file(folder / kBaseFile, fmt::format("{}\n", revision), false);
+  const std::uint64_t revision = body->value("revision", std::uint64_t{0});
+  std::vector<fs::path> names;
+  for (const json& file : files) names.emplace_back(file.value("name", ""));
+  if (const Status kept = Exported::of(folder).remember(revision, names); !kept)
+    return report(kept.error(), terminal);
   if (arguments.has("--json")) {
     terminal.line(json{{"revision", revision}, {"files", files.size()}}.dump(2));
   } else {

@@ -11,6 +11,7 @@
 #include "cli/listing.h"
 #include "document/parse.h"
 #include "host/secret_file.h"
+#include "plan/read.h"
 
 namespace jembatan::cli {
 
@@ -187,6 +188,28 @@ Status hand_out(const Arguments& arguments, Terminal& terminal, const std::strin
   const Status written = host::write_secret_file(arguments.get("--out"), "file", secret);
   if (written) terminal.note(fmt::format("written to {}", arguments.get("--out")));
   return written;
+}
+
+Result<std::vector<NamedSecret>> secrets_of_plan(const Arguments& arguments) {
+  auto node = NodeClient::open(arguments);
+  if (!node) return node.error();
+  const auto body = node->call("GET", "/v1/plan/files", {{"secrets", "true"}});
+  if (!body) return body.error();
+  std::vector<plan::SourceFile> files;
+  for (const json& file : body->at("files"))
+    files.push_back({file.value("name", ""), file.value("text", "")});
+  document::Problems problems;
+  const auto plan = plan::read(files, {}, problems);
+  if (!plan) return fail(Errc::malformed, problems.count_text());
+  std::vector<NamedSecret> out;
+  for (const plan::Client& client : plan->clients) {
+    out.push_back({"client " + client.name, client.secret});
+    if (client.old_secret) out.push_back({"client " + client.name + " (the old one)", *client.old_secret});
+  }
+  for (const plan::Group& group : plan->groups)
+    for (const plan::Server& server : group.servers)
+      out.push_back({fmt::format("server {}/{}", group.name, server.name), server.secret});
+  return out;
 }
 
 std::vector<Command> client_secret_commands() {

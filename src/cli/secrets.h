@@ -3,6 +3,7 @@
 // and rotated.
 #include "base/secret.h"
 #include "cli/command.h"
+#include "wire/shared_secret.h"
 
 namespace jembatan::cli {
 
@@ -21,6 +22,13 @@ bool confirmed(const std::string& question);
 Option out_option();
 /// Prints a secret alone on its line, or writes it to the new file of --out.
 Status hand_out(const Arguments& arguments, Terminal& terminal, const std::string& secret);
+
+struct NamedSecret {
+  std::string owner;  ///< "client kerapu-deck-2", "server reef-homes/reef-1"
+  wire::SharedSecret secret;
+};
+/// All secrets of a node's plan, for administrators; that they were shown is put on record.
+Result<std::vector<NamedSecret>> secrets_of_plan(const Arguments& arguments);
 
 /// client secret show, rotate, finish.
 std::vector<Command> client_secret_commands();

@@ -7,6 +7,7 @@
 #include <set>
 
 #include "base/text.h"
+#include "identity/challenge.h"
 
 namespace jembatan::plan {
 namespace {
@@ -60,6 +61,10 @@ class Adviser {
     label_misses();
     shadowed();
     circles();
+    spaces();
+    odd_secrets();
+    empty_passwords();
+    interims();
     user_groups();
     methods();
     if (now_) dates(*now_);
@@ -322,6 +327,63 @@ class Adviser {
     }
   }
 
+  // On a command line such a name needs quotes, and in a report it looks like two.
+  void spaces() {
+    const auto all = [&](std::string_view kind, const auto& objects, const std::vector<Place>& places) {
+      for (std::size_t i = 0; i < objects.size(); ++i) {
+        if (objects[i].name.find(' ') == std::string::npos) continue;
+        report_(places[i],
+                {"space-in-name", fmt::format("{} '{}' has a space in its name", kind, objects[i].name),
+                 "'-' instead; what people call it can stand in a note"});
+      }
+    };
+    all("client", plan_.clients, places_.clients);
+    all("group", plan_.groups, places_.groups);
+  }
+
+  void odd_secrets() {
+    for (std::size_t i = 0; i < plan_.clients.size(); ++i) {
+      const std::string_view secret = text_of(plan_.clients[i].secret.reveal());
+      if (secret.find_first_of("\r\n") == std::string_view::npos) continue;
+      report_(places_.clients[i],
+              {"secret-of-lines",
+               fmt::format("the secret of client '{}' has several lines", plan_.clients[i].name),
+               "a file that holds the secret alone"});
+    }
+  }
+
+  void empty_passwords() {
+    const auto nothing = identity::nt_hash({});
+    for (std::size_t i = 0; i < plan_.users.size(); ++i) {
+      const identity::StoredPassword& password = plan_.users[i].password;
+      const bool empty = password.form() == identity::StoredPassword::Form::nt && nothing &&
+                         equal_in_constant_time(password.kept(), *nothing);
+      if (empty)
+        report_(places_.users[i],
+                {"empty-password", fmt::format("the password of user '{}' is empty", plan_.users[i].name),
+                 "jembatan user set NAME --password"});
+    }
+  }
+
+  // RFC 2869 §5.16: not below 60, and it should not be below 600.
+  void interims() {
+    const auto all = [&](std::string_view kind, const auto& objects, const std::vector<Place>& places) {
+      for (std::size_t i = 0; i < objects.size(); ++i) {
+        for (const Assignment& one : objects[i].reply) {
+          if (one.path != dictionary::Path{85} || one.fixed.size() != 6) continue;
+          const std::uint32_t seconds = load32(one.fixed.data() + 2);
+          if (seconds >= 60) continue;
+          report_(places[i], {"busy-interim",
+                              fmt::format("{} '{}' asks for a record every {} s (Acct-Interim-Interval)",
+                                          kind, objects[i].name, seconds),
+                              "60 and more, better 600 (RFC 2869 §5.16)"});
+        }
+      }
+    };
+    all("access rule", plan_.access_rules, places_.access_rules);
+    all("user", plan_.users, places_.users);
+  }
+
   void dates(WallTime now) {
     for (std::size_t i = 0; i < plan_.users.size(); ++i) {
       const User& user = plan_.users[i];
@@ -431,6 +493,10 @@ std::vector<std::pair<std::string_view, std::string_view>> advice_rules() {
       {"no-share", "a server of weight 0 beside others"},
       {"late-tier", "a priority whose turn comes after 30 s"},
       {"near-miss", "names or label values that differ in letter case, spaces, '-' or '_' alone"},
+      {"space-in-name", "a client or group whose name has a space"},
+      {"secret-of-lines", "a secret of several lines, as of a file that holds more than the secret"},
+      {"empty-password", "a user whose NT hash is that of no password at all"},
+      {"busy-interim", "an Acct-Interim-Interval below 60 s"},
       {"circle", "a server that is asked, and may ask, too: requests can go round"},
       {"shadowed", "a route or access rule that an earlier one leaves nothing to"},
       {"unused-user-group", "a group of a user that no access rule asks for"},

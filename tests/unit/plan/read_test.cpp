@@ -267,5 +267,46 @@ TEST(ReadPlan, RulesThatLookAtOtherProofsDoNotShadowEachOther) {
               testing::HasSubstr("shadowed"));
 }
 
+TEST(Advice, WhatOperatorsOftenMistake) {
+  const std::string report = support::problems_of(R"(
+[[client]]
+name = "deck two"
+address = "192.0.2.1"
+secret = """angin kencang dari timur
+laut tenang"""
+[[user]]
+name = "a@reef.example"
+password = { nt = "31d6cfe0d16ae931b73c59d7e0c089c0" }
+[[access]]
+name = "all"
+permit = true
+reply = { Acct-Interim-Interval = 30 }
+)");
+  EXPECT_THAT(report, HasSubstr("client 'deck two' has a space in its name (space-in-name)"));
+  EXPECT_THAT(report, HasSubstr("the secret of client 'deck two' has several lines (secret-of-lines)"));
+  EXPECT_THAT(report, HasSubstr("the password of user 'a@reef.example' is empty (empty-password)"));
+  EXPECT_THAT(
+      report,
+      HasSubstr("access rule 'all' asks for a record every 30 s (Acct-Interim-Interval) (busy-interim)"));
+  EXPECT_THAT(report, testing::Not(HasSubstr("angin")));
+}
+
+TEST(ReadPlan, TheDefaultHasItsOwnAccounting) {
+  const auto plan = support::plan_of(R"(
+[[group]]
+name = "records"
+[[group.server]]
+name = "r-1"
+address = "192.0.2.9"
+secret = "laut"
+[realm_default]
+unknown = "refuse"
+accounting = ["group:records"]
+)");
+  ASSERT_TRUE(plan->realm_default.accounting);
+  EXPECT_FALSE(plan->realm_default.accounting->here);
+  EXPECT_EQ(plan->realm_default.accounting->groups, std::vector<std::size_t>{0});
+}
+
 }  // namespace
 }  // namespace jembatan::plan
