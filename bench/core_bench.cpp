@@ -146,9 +146,8 @@ void BM_RealmNamed(benchmark::State& state) {
 }
 BENCHMARK(BM_RealmNamed)->Arg(100)->Arg(50000);
 
-// One request through so many access rules, none but the last of which matches; conditions over 1 to 4
-// attributes.
-void BM_Decide(benchmark::State& state) {
+// One request through so many access rules, none but the last of which matches.
+void decide_by(benchmark::State& state, std::span<const std::string_view> conditions) {
   std::string text = R"(
 [[client]]
 name = "deck"
@@ -163,14 +162,9 @@ name = "tamu@reef.example"
 password = { clear = "ombak-3" }
 groups = ["passengers"]
 )";
-  static constexpr std::array<std::string_view, 4> kConditions{
-      "NAS-Port-Type == {}", "member of \"g{}\" and NAS-Port-Type == Virtual",
-      "User-Name present and NAS-Identifier == \"pier-{}\" and NAS-Port-Type == Virtual",
-      "User-Name present and client.label.place under \"reef\" and realm == \"reef.example\" and NAS-Port == "
-      "{}"};
   const auto count = static_cast<std::size_t>(state.range(0));
   for (std::size_t i = 0; i + 1 < count; ++i) {
-    std::string when(kConditions[i % kConditions.size()]);
+    std::string when(conditions[i % conditions.size()]);
     when.replace(when.find("{}"), 2, std::to_string(100 + i));
     text += "[[access]]\nname = \"rule " + std::to_string(i) + "\"\npermit = true\nwhen = '" + when + "'\n";
   }
@@ -193,7 +187,25 @@ groups = ["passengers"]
       benchmark::Counter(static_cast<double>(count),
                          benchmark::Counter::kIsIterationInvariantRate | benchmark::Counter::kInvert);
 }
+// Conditions over 1 to 4 attributes.
+void BM_Decide(benchmark::State& state) {
+  static constexpr std::array<std::string_view, 4> kConditions{
+      "NAS-Port-Type == {}", "member of \"g{}\" and NAS-Port-Type == Virtual",
+      "User-Name present and NAS-Identifier == \"pier-{}\" and NAS-Port-Type == Virtual",
+      "User-Name present and client.label.place under \"reef\" and realm == \"reef.example\" and NAS-Port == "
+      "{}"};
+  decide_by(state, kConditions);
+}
 BENCHMARK(BM_Decide)->ArgNames({"rules", "trail"})->ArgsProduct({{20, 200, 1000}, {0, 1}});
+
+// Rules that differ in client, label or realm.
+void BM_DecideByPlace(benchmark::State& state) {
+  static constexpr std::array<std::string_view, 3> kConditions{
+      "client.label.place == \"pier-{}\"", "realm == \"r{}.example\" and NAS-Port-Type == Virtual",
+      "client == \"deck-{}\" and User-Name present"};
+  decide_by(state, kConditions);
+}
+BENCHMARK(BM_DecideByPlace)->ArgNames({"rules", "trail"})->ArgsProduct({{20, 200, 1000}, {0, 1}});
 
 void BM_LookUpByName(benchmark::State& state) {
   for (auto _ : state) benchmark::DoNotOptimize(dictionary::standard().named("Tunnel-Private-Group-ID"));

@@ -96,6 +96,9 @@ class Condition {
   /// The comparisons of which all must hold, as they are written; nothing if it is more than comparisons with
   /// "and" between them.
   std::vector<std::string_view> all_of() const;
+  /// A comparison without which it cannot hold: a client, realm, user, label or first value of an attribute
+  /// that is, or is one of, texts or numbers. Null if there is none.
+  const Test* key() const;
   /// Every group that it asks about.
   std::vector<std::string> groups() const;
   /// True if one of its comparisons looks at this.
@@ -111,6 +114,7 @@ class Condition {
     std::size_t left = 0;  // of a test: its place
     std::size_t right = 0;
   };
+  const Test* key(std::size_t node) const;
   bool holds(std::size_t node, const Facts& facts, std::size_t* decided_by) const;
 
   std::string source_;

@@ -435,6 +435,26 @@ std::vector<std::string_view> Condition::all_of() const {
   return out;
 }
 
+const Test* Condition::key() const {
+  return key(root_);
+}
+
+const Test* Condition::key(std::size_t node) const {
+  const Node& here = nodes_[node];
+  if (here.kind == Kind::both) {
+    const Test* left = key(here.left);
+    return left != nullptr ? left : key(here.right);
+  }
+  if (here.kind != Kind::test) return nullptr;
+  const Test& test = tests_[here.left];
+  const bool equal = test.comparison == Comparison::equal || test.comparison == Comparison::in;
+  const bool one_value = test.fact == Fact::attribute && test.quantity == Quantity::first &&
+                         shape_of(*test.attribute) != Shape::address;
+  const bool is_text = test.fact == Fact::client || test.fact == Fact::realm || test.fact == Fact::user ||
+                       test.fact == Fact::label;
+  return equal && (one_value || is_text) ? &test : nullptr;
+}
+
 bool Condition::uses(Fact fact) const {
   return std::any_of(tests_.begin(), tests_.end(), [fact](const Test& test) { return test.fact == fact; });
 }

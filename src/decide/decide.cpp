@@ -95,6 +95,16 @@ void take(Trail* trail, Step::What what, bool matched, std::size_t rule, std::si
   trail->push_back({what, matched, static_cast<std::uint16_t>(rule), static_cast<std::uint16_t>(decided_by)});
 }
 
+// A trail tells of every rule; without one, only those are looked at that can match.
+template <class Decides>
+bool first_rule(const condition::RuleIndex& index, std::size_t count, const condition::Facts& facts,
+                const Trail* trail, Decides decides) {
+  if (trail == nullptr) return index.first(facts, decides);
+  for (std::size_t i = 0; i < count; ++i)
+    if (decides(i)) return true;
+  return false;
+}
+
 bool accepts(const plan::AccessRule& rule, std::string_view method) {
   return rule.methods.empty() || rule.proof == plan::Proof::client ||
          std::find(rule.methods.begin(), rule.methods.end(), method) != rule.methods.end();
@@ -139,16 +149,18 @@ Way find_way(const Request& request, Trail* trail) {
   Way way = identify(request);
   const condition::Facts facts = facts_of(request, way, nullptr);
   const auto& routes = request.plan.routes;
-  for (std::size_t i = 0; i < routes.size(); ++i) {
+  const auto decides = [&](std::size_t i) {
     const plan::Route& route = routes[i];
-    if (request.accounting ? !route.accounting : !route.access) continue;
+    if (request.accounting ? !route.accounting : !route.access) return false;
     std::size_t decided_by = 0;
     const bool matched = route.when.holds(facts, &decided_by);
     take(trail, Step::What::route, matched, i, decided_by);
-    if (!matched) continue;
-    way.route = &route;
-    way.destination = route.destination;
-    if (route.destination.handling == Handling::forward) way.accounting.groups = {route.destination.group};
+    if (matched) way.route = &route;
+    return matched;
+  };
+  if (first_rule(request.plan.route_index, routes.size(), facts, trail, decides)) {
+    way.destination = way.route->destination;
+    if (way.destination.handling == Handling::forward) way.accounting.groups = {way.destination.group};
     way.because = "a route says so";
     return way;
   }
@@ -189,19 +201,23 @@ Admission admit(const Request& request, const Way& way, const Candidate& candida
   const bool proved = candidate.proof == plan::Proof::password;
   if (rules.empty() && proved) return {true, nullptr, "password matches"};
   const condition::Facts facts = facts_of(request, way, candidate.user);
-  for (std::size_t i = 0; i < rules.size(); ++i) {
+  const plan::AccessRule* decided = nullptr;
+  const auto decides = [&](std::size_t i) {
     const plan::AccessRule& rule = rules[i];
     if (rule.proof != candidate.proof) {
       take(trail, Step::What::access, false, i, Step::kOtherProof);
-      continue;
+      return false;
     }
     std::size_t decided_by = 0;
     const bool matched = !rule.when || rule.when->holds(facts, &decided_by);
     take(trail, Step::What::access, matched, i, decided_by);
-    if (!matched) continue;
-    if (rule.permit && !accepts(rule, facts.method))
-      return {false, &rule, "the access rule does not accept the method"};
-    return {rule.permit, &rule, rule.permit ? "an access rule permits" : "an access rule denies"};
+    if (matched) decided = &rule;
+    return matched;
+  };
+  if (first_rule(request.plan.access_index, rules.size(), facts, trail, decides)) {
+    if (decided->permit && !accepts(*decided, facts.method))
+      return {false, decided, "the access rule does not accept the method"};
+    return {decided->permit, decided, decided->permit ? "an access rule permits" : "an access rule denies"};
   }
   return {false, nullptr,
           proved ? kNoRule : "nothing is proved, and no access rule with proof = client matches"};

@@ -2,6 +2,7 @@
 #include <memory>
 #include <unordered_map>
 
+#include "condition/rule_index.h"
 #include "dictionary/catalogue.h"
 #include "plan/client_table.h"
 #include "plan/model.h"
@@ -25,6 +26,8 @@ struct Plan {
   dictionary::CataloguePtr catalogue =
       dictionary::standard_catalogue();  ///< with the plan's own dictionaries
 
+  condition::RuleIndex route_index;                           ///< of routes
+  condition::RuleIndex access_index;                          ///< of access_rules
   ClientTable client_table;                                   ///< → clients
   std::unordered_map<std::string, std::size_t> client_names;  ///< → clients
   RealmTable realm_table;                                     ///< → realms

@@ -87,6 +87,9 @@ class Reader {
     for (UserDraft& draft : users_) add_user(draft);
     if (problems_.errors() > 0) return nullptr;
     plan_.vlan_giver = vlan_giver_of(plan_);
+    for (const Route& route : plan_.routes) plan_.route_index.add(&route.when);
+    for (const AccessRule& rule : plan_.access_rules)
+      plan_.access_index.add(rule.when ? &*rule.when : nullptr);
     advise(plan_, places_, context_.outside.now, [this](const Place& place, const Advice& advice) {
       Reading(files_[place.file], problems_).advise(place.at, advice.rule, advice.text, advice.mend);
     });
