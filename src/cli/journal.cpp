@@ -64,11 +64,11 @@ Exit show_request(const Arguments& arguments, Terminal& terminal) {
                                   Colour::bold));
   print_packet(body->at("request"), "received", terminal);
   terminal.line(terminal.coloured("trail", Colour::bold));
-  const json& trail = body->at("trail");
-  for (std::size_t i = 0; i < trail.size(); ++i) {
-    const std::string line = trail[i].get<std::string>();
-    const bool last = i + 1 == trail.size();
-    terminal.line("  " + (last ? terminal.coloured(line, colour_of(body->value("outcome", ""))) : line));
+  const std::string outcome = body->value("outcome", "");
+  for (const json& one : body->at("trail")) {
+    const std::string line = one.get<std::string>();
+    const bool ending = line.starts_with(outcome);
+    terminal.line("  " + (ending ? terminal.coloured(line, colour_of(outcome)) : line));
   }
   print_packet(body->at("reply"), "sent", terminal);
   return Exit::done;

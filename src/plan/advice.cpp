@@ -71,13 +71,15 @@ class Adviser {
   }
 
  private:
-  void weak(const Place& place, const std::string& owner, OctetView secret) {
+  void weak(const Place& place, const std::string& owner, std::string_view noun, OctetView secret) {
+    const std::string mend =
+        fmt::format("jembatan {} secret rotate, or 16 and more characters by chance", noun);
     if (secret.size() < kShortSecret) {
       report_(place, {"weak-secret", fmt::format("the secret of {} has {} characters", owner, secret.size()),
-                      "jembatan client secret rotate, or 16 and more characters by chance"});
+                      mend});
     } else if (entropy_bits(secret) < kWeakSecretBits) {
       report_(place, {"weak-secret", fmt::format("the secret of {} repeats few characters", owner),
-                      "jembatan client secret rotate, or 16 and more characters by chance"});
+                      mend});
     }
   }
 
@@ -85,7 +87,7 @@ class Adviser {
     std::map<std::string_view, std::vector<std::size_t>> by_secret;
     for (std::size_t i = 0; i < plan_.clients.size(); ++i) {
       const Client& client = plan_.clients[i];
-      weak(places_.clients[i], fmt::format("client '{}'", client.name), client.secret.reveal());
+      weak(places_.clients[i], fmt::format("client '{}'", client.name), "client", client.secret.reveal());
       by_secret[text_of(client.secret.reveal())].push_back(i);
     }
     for (const auto& [secret, owners] : by_secret) {
@@ -102,7 +104,7 @@ class Adviser {
   void server_secrets() {
     for (std::size_t g = 0; g < plan_.groups.size(); ++g) {
       for (const Server& server : plan_.groups[g].servers)
-        weak(places_.groups[g], fmt::format("server '{}'", server.name), server.secret.reveal());
+        weak(places_.groups[g], fmt::format("server '{}'", server.name), "group", server.secret.reveal());
     }
   }
 
