@@ -75,11 +75,10 @@ class Adviser {
     const std::string mend =
         fmt::format("jembatan {} secret rotate, or 16 and more characters by chance", noun);
     if (secret.size() < kShortSecret) {
-      report_(place, {"weak-secret", fmt::format("the secret of {} has {} characters", owner, secret.size()),
-                      mend});
+      report_(place,
+              {"weak-secret", fmt::format("the secret of {} has {} characters", owner, secret.size()), mend});
     } else if (entropy_bits(secret) < kWeakSecretBits) {
-      report_(place, {"weak-secret", fmt::format("the secret of {} repeats few characters", owner),
-                      mend});
+      report_(place, {"weak-secret", fmt::format("the secret of {} repeats few characters", owner), mend});
     }
   }
 
