@@ -58,7 +58,7 @@ int refuse_to_start(const document::Problems& problems, const std::string& why) 
 
 void reload(server::Server& server) {
   document::Problems problems;
-  const auto applied = server.reload({"SIGHUP", revision::Role::administrator, ""}, problems);
+  const auto applied = server.reload({"SIGHUP", revision::Role::administrator, ""}, problems, {});
   if (applied) return;
   log_problems(problems);
   server::log_error(fmt::format("plan: {}; the active plan stays in force", applied.error().text));

@@ -211,15 +211,16 @@ void generate_secrets(Edit& edit) {
 }  // namespace
 
 void reload_plan(const Asked& asked) {
-  bool force = false;
+  server::Server::Reload how;
   if (!asked.request.body.empty()) {
-    const auto body = read_body(asked.request, asked.response, {"force"});
+    const auto body = read_body(asked.request, asked.response, {"force", "dry_run"});
     if (!body) return;
-    force = body->value("force", json(false)) == json(true);
+    how.force = body->value("force", json(false)) == json(true);
+    how.dry_run = body->value("dry_run", json(false)) == json(true);
   }
   document::Problems problems;
-  const auto applied = asked.server.reload(asked.caller, problems, force);
-  if (!applied)
+  const auto applied = asked.server.reload(asked.caller, problems, how);
+  if (!applied && !how.dry_run)
     server::log_warning(fmt::format("plan: reload asked for by {}: {}; the active plan stays in force",
                                     escaped(asked.caller.name), applied.error().text));
   answer_applied(asked, applied, problems);

@@ -70,7 +70,8 @@ Exit check_plan(const Arguments& arguments, Terminal& terminal) {
 Exit reload(const Arguments& arguments, Terminal& terminal) {
   auto node = NodeClient::open(arguments);
   if (!node) return report(node.error(), terminal);
-  const auto body = node->post("/v1/plan/reload", {{"force", arguments.has("--force")}});
+  const auto body = node->post(
+      "/v1/plan/reload", {{"force", arguments.has("--force")}, {"dry_run", arguments.has("--dry-run")}});
   if (!body && body.error().code == Errc::malformed) {
     terminal.error(body.error().text + "\nthe active plan stays in force");
     return Exit::no;
@@ -356,7 +357,9 @@ std::vector<Command> plan_commands() {
           {"plan reload",
            "Let a node read its plan folder again; with an error the active plan stays",
            "jembatan plan reload --lab hub",
-           reading_options({{"--force", "", "even if most clients would be gone"}}),
+           reading_options({{"--force", "", "even if most clients would be gone"},
+                            {"--dry-run", "", "show what would change, and change nothing"},
+                            {"--all", "", "show every object that changes, not the first few"}}),
            {},
            reload}};
 }

@@ -50,8 +50,8 @@ std::string_view not_genuine(const PacketView& reply, const wire::Authenticator&
 
 void Composer::asked(Ticket, std::size_t, bool, Now) {}
 
-Crossings::Crossings(Composer& composer, Random& random, Counters& counters, std::size_t most)
-    : composer_(composer), most_(most), random_(random), counters_(counters), slots_(most) {}
+Crossings::Crossings(Composer& composer, Random& random, Counters& counters, Room room)
+    : composer_(composer), room_(room), random_(random), counters_(counters), slots_(room.most) {}
 
 Result<Ticket> Crossings::start(Ticket owner, forward::LivePlanPtr live, std::size_t group, Purpose purpose,
                                 Now now, Actions& out) {
@@ -62,9 +62,10 @@ Result<Ticket> Crossings::start(Ticket owner, forward::LivePlanPtr live, std::si
   const bool down = std::all_of(health.begin(), health.end(), [](const auto& one) { return one->down(); });
   if (down && waiting >= kTrials)
     return fail(Errc::unreachable, forward::silence_text(asked_group, health, now));
-  if (waiting * 2 >= most_)
-    return fail(Errc::busy, fmt::format("{} requests wait for group {}, half of all that may wait", waiting,
-                                        asked_group.name));
+  if (waiting * 100 >= room_.most * room_.group_percent)
+    return fail(Errc::busy,
+                fmt::format("{} requests wait for group {}, {} % of all that may wait (group_share)", waiting,
+                            asked_group.name, room_.group_percent));
   const Ticket ticket = slots_.take();
   Crossing* crossing = slots_.get(ticket);
   if (crossing == nullptr) return fail(Errc::busy, "too many requests wait for servers");
@@ -147,22 +148,46 @@ void Crossings::forget(Ticket crossing) {
   end(crossing);
 }
 
-void Crossings::note(const Crossing& crossing, std::size_t place, ServerHealth::Change change, Now now,
-                     Actions& out) const {
+void Crossings::note(const plan::Group& group, const plan::Server& server, Purpose purpose,
+                     ServerHealth::Change change, Now now, Actions& out) const {
   if (change == ServerHealth::Change::none) return;
-  const plan::Group& group = crossing.plan_group();
   const bool down = change == ServerHealth::Change::went_down;
-  const std::string purpose = crossing.purpose == Purpose::access ? "access" : "accounting";
-  const std::string name = full_name(group, crossing.plan_server(place));
+  const std::string name = full_name(group, server);
   out.notices.push_back(
       {now.wall, down ? Weight::warning : Weight::info,
-       fmt::format("server {} ({} {})", name, purpose,
-                   forward::endpoint_of(crossing.plan_server(place), crossing.purpose).text()),
+       fmt::format("server {} ({} {})", name, purpose == Purpose::access ? "access" : "accounting",
+                   forward::endpoint_of(server, purpose).text()),
        down ? fmt::format("down ({} attempts in a row unanswered, tried again every {}): it is switched off, "
                           "or drops what comes from here: another secret, or it does not know this node",
                           group.down_after, text_of(group.try_again_every))
             : "up again (it answered)",
        down ? name : ""});
+}
+
+// Its Identifiers are free from now on; what was asked is remembered for a while.
+void Crossings::give_up(Ticket ticket, Crossing& crossing) {
+  for (const Crossing::Exchange& exchange : crossing.exchanges)
+    gone_.push_back({exchange, crossing.live, crossing.group, crossing.purpose});
+  while (gone_.size() > kMostGone) gone_.pop_front();
+  end(ticket);
+}
+
+bool Crossings::came_too_late(std::uint16_t lane, const Endpoint& from, const PacketView& reply, Now now,
+                              Actions& out) {
+  const auto found = std::find_if(gone_.rbegin(), gone_.rend(), [&](const Gone& one) {
+    return one.exchange.at == from && one.exchange.id.lane == lane &&
+           one.exchange.id.identifier == reply.identifier();
+  });
+  if (found == gone_.rend()) return false;
+  const plan::Group& group = found->live->plan->groups[found->group];
+  const plan::Server& server = group.servers[found->exchange.server];
+  if (!answers(reply.code(), found->purpose) ||
+      !not_genuine(reply, found->exchange.authenticator, server, found->purpose).empty())
+    return false;
+  const auto& health = found->live->health_of(found->group, found->purpose);
+  note(group, server, found->purpose, health[found->exchange.server]->answered(), now, out);
+  gone_.erase(std::next(found).base());
+  return true;
 }
 
 void Crossings::drop_reply(Outcome outcome, const Endpoint& from, std::string_view because,
@@ -188,8 +213,11 @@ std::optional<Crossings::Arrived> Crossings::on_reply(std::uint16_t lane, const 
   }
   const auto owner = identifiers_.owner_of(from, {lane, octets[1]});
   if (!owner) {
-    drop_reply(Outcome::reply_unexpected, from, "no request waits for it: it came too late, or twice", "",
-               now, out);
+    const bool late = came_too_late(lane, from, *reply, now, out);
+    drop_reply(Outcome::reply_unexpected, from,
+               late ? "it came when the request had been given up; the server is alive"
+                    : "no request waits for it: it came too late, or twice",
+               "", now, out);
     return std::nullopt;
   }
   const Ticket ticket = slots_.ticket_at(*owner);
@@ -211,7 +239,8 @@ std::optional<Crossings::Arrived> Crossings::on_reply(std::uint16_t lane, const 
     return std::nullopt;
   }
   counters_.ended(Outcome::reply_used);
-  note(crossing, exchange->server, crossing.health()[exchange->server]->answered(), now, out);
+  note(crossing.plan_group(), server, crossing.purpose, crossing.health()[exchange->server]->answered(), now,
+       out);
   Arrived arrived{crossing.owner, crossing.live, &server, name, exchange->authenticator, *reply};
   end(ticket);
   return arrived;
@@ -225,8 +254,9 @@ std::vector<Crossings::GivenUp> Crossings::on_timer(Now now, Actions& out) {
     Crossing* crossing = slots_.get(timer.crossing);
     if (crossing == nullptr || crossing->way.deadline() != timer.at) continue;
     const plan::Group& group = crossing->plan_group();
-    note(*crossing, crossing->way.server(),
-         crossing->health()[crossing->way.server()]->unanswered(group, now), now, out);
+    const std::size_t silent = crossing->way.server();
+    note(group, group.servers[silent], crossing->purpose, crossing->health()[silent]->unanswered(group, now),
+         now, out);
     const auto step = crossing->way.on_silence(group, crossing->health(), random_, now.steady);
     Status asked;
     if (step == Forwarding::Step::ask_again) {
@@ -237,7 +267,7 @@ std::vector<Crossings::GivenUp> Crossings::on_timer(Now now, Actions& out) {
     }
     if (asked) continue;
     given_up.push_back({crossing->owner, asked.error().text});
-    end(timer.crossing);
+    give_up(timer.crossing, *crossing);
   }
   return given_up;
 }

@@ -1,4 +1,5 @@
 #pragma once
+#include <deque>
 #include <map>
 #include <queue>
 
@@ -44,10 +45,16 @@ class Crossings {
     std::string why;
   };
 
-  Crossings(Composer& composer, Random& random, Counters& counters, std::size_t most);
+  /// How many requests may wait for servers, and how much of that one group may hold.
+  struct Room {
+    std::size_t most = 0;
+    unsigned group_percent = 50;
+  };
+  Crossings(Composer& composer, Random& random, Counters& counters, Room room);
 
   /// Starts asking a group. The ticket is for `forget`.
-  ///   errors  Errc::busy: too many requests wait already, in all or for this group, which may hold half;
+  ///   errors  Errc::busy: too many requests wait already, in all or for this group, which may hold its
+  ///   share;
   ///           Errc::unreachable: its servers are down, and enough requests find out whether they still are;
   ///           otherwise the packet cannot be built
   Result<Ticket> start(Ticket owner, forward::LivePlanPtr live, std::size_t group, forward::Purpose purpose,
@@ -83,6 +90,13 @@ class Crossings {
     const plan::Server& plan_server(std::size_t server) const { return plan_group().servers[server]; }
     const std::vector<forward::HealthPtr>& health() const { return live->health_of(group, purpose); }
   };
+  /// An exchange that was given up: its answer, should it still come, shows that the server is alive.
+  struct Gone {
+    Crossing::Exchange exchange;
+    forward::LivePlanPtr live;
+    std::size_t group = 0;
+    forward::Purpose purpose{};
+  };
   struct Timer {
     TimePoint at;
     Ticket crossing;
@@ -93,14 +107,20 @@ class Crossings {
   Status ask_server(Ticket ticket, Crossing& crossing, Now now, Actions& out);
   void send(Ticket ticket, Crossing& crossing, Actions& out);
   void end(Ticket ticket);
-  void note(const Crossing& crossing, std::size_t server, forward::ServerHealth::Change change, Now now,
-            Actions& out) const;
+  void give_up(Ticket ticket, Crossing& crossing);
+  /// True if it is the genuine answer to something that was given up.
+  bool came_too_late(std::uint16_t lane, const Endpoint& from, const wire::PacketView& reply, Now now,
+                     Actions& out);
+  void note(const plan::Group& group, const plan::Server& server, forward::Purpose purpose,
+            forward::ServerHealth::Change change, Now now, Actions& out) const;
   void drop_reply(Outcome outcome, const Endpoint& from, std::string_view because, std::string detail,
                   Now now, Actions& out, std::string server = {});
 
   static constexpr std::size_t kTrials = 8;  // requests at a time for a group that is down
+  static constexpr std::size_t kMostGone = 512;
   Composer& composer_;
-  std::size_t most_;
+  Room room_;
+  std::deque<Gone> gone_;
   std::map<std::string, std::size_t> by_group_;  // how many wait
   Random& random_;
   Counters& counters_;

@@ -8,7 +8,9 @@
 namespace jembatan::engine {
 
 Delivery::Delivery(Random& random, Counters& counters, std::size_t most_under_way)
-    : most_(most_under_way), parcels_(most_under_way), crossings_(*this, random, counters, most_under_way) {}
+    : most_(most_under_way),
+      parcels_(most_under_way),
+      crossings_(*this, random, counters, {most_under_way}) {}
 
 std::optional<std::size_t> Delivery::group_named(const std::string& name) const {
   const auto& groups = live_->plan->groups;

@@ -36,7 +36,8 @@ Engine::Engine(Settings settings, Random& random, Counters& counters)
       counters_(counters),
       repeats_(settings_.most_repeats, settings_.keep_replies),
       pending_(settings_.most_pending),
-      crossings_(*this, random, counters, settings_.most_pending - settings_.most_pending / 4),
+      crossings_(*this, random, counters,
+                 {settings_.most_pending - settings_.most_pending / 4, settings_.group_percent}),
       slowdown_(settings_.slowdown),
       loop_mark_(settings_.loop_mark) {
   std::uint8_t seed[24];

@@ -30,6 +30,7 @@ struct Settings {
   Duration keep_replies{
       10000};  ///< how long a repeated request gets the same reply (RFC 5080 §2.2.2: 5 to 30 s)
   std::size_t most_pending = 16384;
+  unsigned group_percent = 50;                     ///< of what may wait for servers, that one group may hold
   PasswordWatch* watch = nullptr;                  ///< null: nobody sees rejected passwords
   std::shared_ptr<Slowdown> slowdown = {};         ///< that of the node; null: one of its own
   std::shared_ptr<const LoopMark> loop_mark = {};  ///< the same

@@ -143,6 +143,12 @@ const Field<NodeSettings> kNode[] = {
      [](Reading& r, const Entry& e, NodeSettings& n) {
        n.stop_within = r.duration(e, 0s, 300s).value_or(5s);
      }},
+    {"group_share", Need::optional,
+     "how much of what may wait for servers one group may hold, in percent, 1 to 100; default 50: one whose "
+     "servers are silent leaves the rest to the others",
+     [](Reading& r, const Entry& e, NodeSettings& n) {
+       n.group_share = static_cast<unsigned>(r.integer(e, 1, 100).value_or(50));
+     }},
     {"core_dumps", Need::optional,
      "true: when the server breaks off, the system may write its memory, with its secrets, to the disk; "
      "default "

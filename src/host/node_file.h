@@ -23,6 +23,7 @@ struct NodeSettings {
   int workers = 0;                   ///< 0: one a core
   Duration stop_within{5000};
   bool core_dumps = false;
+  unsigned group_share = 50;  ///< percent of what may wait for servers, that one group may hold
   Endpoint management;
   std::filesystem::path token_file;
   std::filesystem::path certificate;  ///< of the management API, PEM; empty: no TLS

@@ -189,7 +189,7 @@ Status Server::open_plan(document::Problems& problems) {
   if (!settings_.plan_folder.empty()) {
     document::Problems ignored;
     if (const auto last = keeper_->load(ignored)) remember_addresses(*last->plan);
-    const auto read = reload(kFolder, problems, true);
+    const auto read = reload(kFolder, problems, {true});
     return read ? Status{} : Status{read.error()};
   }
   const auto newest = keeper_->load(problems);
@@ -280,9 +280,9 @@ void Server::start_threads() {
   const auto loop_mark =
       std::make_shared<const engine::LoopMark>(Secret(text_of(OctetView(chance).subspan(8))));
   for (auto& listeners : sockets_) {
-    workers_.push_back(std::make_unique<Worker>(
-        workers_.size(), std::move(listeners), settings_.send_from,
-        Shared{plan_, *events_, *writer_, *proofs_, tap_, unmask_, slowdown, loop_mark}));
+    workers_.push_back(std::make_unique<Worker>(workers_.size(), std::move(listeners), settings_.send_from,
+                                                Shared{plan_, *events_, *writer_, *proofs_, tap_, unmask_,
+                                                       slowdown, loop_mark, settings_.group_share}));
   }
   sockets_.clear();
   deliverer_->start(*writer_);
@@ -290,7 +290,7 @@ void Server::start_threads() {
 }
 
 Result<revision::Applied> Server::reload(const revision::Author& author, document::Problems& problems,
-                                         bool force) {
+                                         Reload how) {
   const std::lock_guard lock(plan_mutex_);
   const std::filesystem::path& folder = settings_.plan_folder;
   if (folder.empty())
@@ -301,13 +301,13 @@ Result<revision::Applied> Server::reload(const revision::Author& author, documen
   plan::Outside outside = plan::folder_outside(folder);
   outside.resolve = [this](const std::string& host) { return resolve_host(host); };
   outside.now = host::SystemClock().now().wall;
-  const revision::Wish wish{author, "", std::nullopt, false, force};
+  const revision::Wish wish{author, "", std::nullopt, how.dry_run, how.force};
   auto applied = keeper_->apply(*files, std::move(outside), wish, "plan folder",
                                 host::SystemClock().now().wall, problems);
   if (!applied && applied.error().code == Errc::malformed && problems.errors() > 0)
     return fail(Errc::malformed,
                 fmt::format("the plan in '{}' has {}", folder.string(), problems.count_text()));
-  if (applied) put_into_force(*applied);
+  if (applied && !how.dry_run) put_into_force(*applied);
   return applied;
 }
 

@@ -53,8 +53,11 @@ class Server {
   ///   errors  also Errc::not_allowed: there is no plan folder
   ///           Errc::conflict: the files change while they are read, or most clients would be gone and it is
   ///           not forced
-  Result<revision::Applied> reload(const revision::Author& author, document::Problems& problems,
-                                   bool force = false);
+  struct Reload {
+    bool force = false;
+    bool dry_run = false;  ///< find out what would change
+  };
+  Result<revision::Applied> reload(const revision::Author& author, document::Problems& problems, Reload how);
   /// Changes the plan by `change`, one at a time; what it makes is in force when this returns.
   ///   errors  Errc::not_allowed: the plan comes from a folder; otherwise those of `change`
   Result<revision::Applied> change_plan(

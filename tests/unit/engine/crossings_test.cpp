@@ -27,7 +27,8 @@ class Neighbours : public Handle {
 TEST_F(Neighbours, ASilentGroupTakesHalfOfTheRoomAtTheMost) {  // 64 may wait, 48 of them for servers
   for (int i = 0; i < 100; ++i) ask(i, "rani@lagoon.example");
   EXPECT_EQ(outcome(), "overloaded");
-  EXPECT_THAT(event().detail, HasSubstr("24 requests wait for group lagoon, half of all that may wait"));
+  EXPECT_THAT(event().detail,
+              HasSubstr("24 requests wait for group lagoon, 50 % of all that may wait (group_share)"));
   ask(200, "x@island.example");
   EXPECT_EQ(out.asks.size(), 1U);
   ask(201, "sari@reef.example");  // a proof on the pool
@@ -119,6 +120,48 @@ TEST_F(Neighbours, AReplyBeyondAPacketHasAnOutcomeOfItsOwn) {
   from_server(answer_of(wire::Code::access_accept, "pulau", large), "198.51.100.2:1812");
   EXPECT_EQ(outcome(), "reply-too-long");
   EXPECT_EQ(counters.count(Outcome::reply_too_long), 1U);
+}
+
+TEST_F(Neighbours, AnAnswerThatComesWhenAllIsGivenUpShowsThatTheServerLives) {
+  for (int i = 0; i < 5; ++i) ask(i, "x@island.example");
+  keep_asked();
+  wait(1000ms);  // one attempt each: silent five times in a row
+  ASSERT_EQ(out.notices.size(), 1U);
+  const Octets answer = answer_of(wire::Code::access_accept, "pulau");
+  from_server(answer_of(wire::Code::access_accept, "karang"),
+              "198.51.100.2:1812");  // anybody could send that
+  EXPECT_TRUE(out.notices.empty());
+  from_server(answer, "198.51.100.2:1812");
+  EXPECT_EQ(outcome(), "reply-unexpected");
+  EXPECT_EQ(event().because, "it came when the request had been given up; the server is alive");
+  ASSERT_EQ(out.notices.size(), 1U);
+  EXPECT_EQ(out.notices[0].text, "up again (it answered)");
+  from_server(answer, "198.51.100.2:1812");  // once
+  EXPECT_EQ(event().because, "no request waits for it: it came too late, or twice");
+}
+
+TEST_F(Neighbours, TheShareOfAGroupIsASetting) {
+  Settings settings{{{forward::Purpose::access, {}}, {forward::Purpose::accounting, {}}},
+                    256,
+                    std::chrono::milliseconds(10000),
+                    64,
+                    10};
+  Engine narrow(settings, random, counters);
+  narrow.use(board.go_live(support::plan_of(kPlan), 2));
+  for (int i = 0; i < 6; ++i) {
+    out.clear();
+    narrow.handle({0,
+                   *Endpoint::parse("192.0.2.1:" + std::to_string(4000 + i), 0),
+                   {},
+                   access_request(static_cast<std::uint8_t>(i))
+                       .user("rani@lagoon.example")
+                       .password("x")
+                       .signed_with(secret("laut"))},
+                  clock.now(), out);
+  }
+  EXPECT_EQ(outcome(), "overloaded");
+  EXPECT_THAT(event().detail,
+              HasSubstr("5 requests wait for group lagoon, 10 % of all that may wait (group_share)"));
 }
 
 }  // namespace

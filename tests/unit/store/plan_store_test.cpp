@@ -308,5 +308,29 @@ TEST_F(PlanStoreTest, SinceWhenAnObjectIsAsItIs) {
   EXPECT_FALSE(revision::last_change(*store, "client", "kerapo", "enabled"));
 }
 
+// Nothing has to be swept: every secret that is kept stands in an object of some revision.
+TEST_F(PlanStoreTest, NoSecretIsKeptThatNoRevisionNeeds) {
+  ASSERT_TRUE(apply(kPlan, wish()));
+  for (const char* secret : {"one angin kencang", "two angin kencang", "one angin kencang"}) {
+    Edit edit;
+    edit.kind = "client";
+    edit.name = "kerapu";
+    edit.fields = {{"secret", text_value(secret)}};
+    ASSERT_TRUE(keeper->change({edit}, outside(), wish(), "client set", clock.now().wall, problems));
+    Wish dry = wish();
+    dry.dry_run = true;
+    edit.fields = {{"secret", text_value("never put into force")}};
+    ASSERT_TRUE(keeper->change({edit}, outside(), dry, "client set", clock.now().wall, problems));
+    edit.fields = {{"waits", text_value("never")}, {"secret", text_value("refused with the change")}};
+    ASSERT_FALSE(keeper->change({edit}, outside(), wish(), "client set", clock.now().wall, problems));
+    problems = {};
+  }
+  auto database = *Database::open_shared((folder.path() / "plan.sqlite").string());
+  EXPECT_EQ(*database.number("SELECT count(*) FROM kept_secret"), 5);  // pier, Sari, kerapu three times
+  EXPECT_EQ(*database.number("SELECT count(*) FROM kept_secret WHERE NOT EXISTS "
+                             "(SELECT 1 FROM object WHERE instr(object.text, kept_secret.mark) > 0)"),
+            0);
+}
+
 }  // namespace
 }  // namespace jembatan::store
