@@ -6,6 +6,7 @@
 #include "base/text.h"
 #include "cli/listing.h"
 #include "cli/node_access.h"
+#include "cli/secrets.h"
 
 namespace jembatan::cli {
 namespace {
@@ -36,6 +37,7 @@ Exit status(const Arguments& arguments, Terminal& terminal) {
 
 // The token alone on standard output, so that it can go into a file.
 Exit create_token(const Arguments& arguments, Terminal& terminal) {
+  if (const Status may = may_hand_out(arguments); !may) return report(may.error(), terminal);
   auto node = NodeClient::open(arguments);
   if (!node) return report(node.error(), terminal);
   const auto body = node->post(
@@ -44,7 +46,8 @@ Exit create_token(const Arguments& arguments, Terminal& terminal) {
   if (arguments.has("--json")) {
     terminal.line(body->dump(2));
   } else {
-    terminal.line(body->value("token", ""));
+    const Status given = hand_out(arguments, terminal, body->value("token", ""));
+    if (!given) return report(given.error(), terminal);
     terminal.note("keep it in a file that only its bearer can read: it is not shown again");
   }
   return Exit::done;
@@ -77,11 +80,12 @@ Exit revoke_token(const Arguments& arguments, Terminal& terminal) {
 
 std::vector<Command> node_commands() {
   const std::vector<Option> options = reading_options();
-  std::vector<Option> create_options{{"--role", "ROLE", "viewer, operator or administrator", true}};
+  std::vector<Option> create_options{{"--role", "ROLE", "viewer, operator or administrator", true},
+                                     out_option()};
   create_options.insert(create_options.end(), options.begin(), options.end());
   return {{"node token create",
            "Make a token for the management API; it is shown once",
-           "jembatan node token create wulan --role operator --node node.toml > wulan.token",
+           "jembatan node token create wulan --role operator --out wulan.token --node node.toml",
            create_options,
            {"NAME", "whose it is, as the record will say", true, false},
            create_token},

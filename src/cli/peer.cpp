@@ -120,16 +120,12 @@ std::vector<Option> peer_options() {
 }
 
 Result<Peer> find_peer(const Arguments& arguments, PortOf port) {
-  const int named =
-      (arguments.has("--to") ? 1 : 0) + (arguments.has("--lab") ? 1 : 0) + (arguments.has("--node") ? 1 : 0);
-  if (named != 1)
+  const bool by_plan = arguments.has("--client") || arguments.has("--server");
+  const bool node = arguments.has("--lab") || arguments.has("--node") || by_plan;
+  if (arguments.has("--to") == node || (arguments.has("--lab") && arguments.has("--node")))
     return fail(Errc::malformed,
                 "whom? One of --to HOST with a secret, --node FILE with --client or --server, or --lab NAME");
-  if (arguments.has("--to")) {
-    if (arguments.has("--client") || arguments.has("--server"))
-      return fail(Errc::malformed, "--client and --server belong to a node: --node FILE or --lab NAME");
-    return at_address(arguments, port);
-  }
+  if (arguments.has("--to")) return at_address(arguments, port);
   const auto settings = find_node(arguments);
   if (!settings) return settings.error();
   if (arguments.has("--client") && arguments.has("--server"))

@@ -4,6 +4,7 @@
 #include <termios.h>
 #include <unistd.h>
 
+#include <filesystem>
 #include <iostream>
 #include <nlohmann/json.hpp>
 
@@ -58,6 +59,7 @@ Exit hand_out_answer(const json& body, const Arguments& arguments, Terminal& ter
 }
 
 Exit show(const Whose& whose, const Arguments& arguments, Terminal& terminal) {
+  if (const Status may = may_hand_out(arguments); !may) return report(may.error(), terminal);
   auto node = NodeClient::open(arguments);
   if (!node) return report(node.error(), terminal);
   const auto body = node->post("/v1/plan/secret", body_of(whose, arguments, "show"));
@@ -66,6 +68,7 @@ Exit show(const Whose& whose, const Arguments& arguments, Terminal& terminal) {
 }
 
 Exit rotate(const Whose& whose, const Arguments& arguments, Terminal& terminal) {
+  if (const Status may = may_hand_out(arguments); !may) return report(may.error(), terminal);
   json wanted = body_of(whose, arguments, "rotate");
   if (arguments.has("--secret-file")) {
     const auto secret = secret_in_file(arguments.get("--secret-file"));
@@ -178,6 +181,11 @@ bool confirmed(const std::string& question) {
 
 Option out_option() {
   return {"--out", "FILE", "write it to this new file, readable by its owner alone, instead of the screen"};
+}
+
+Status may_hand_out(const Arguments& arguments) {
+  if (!arguments.has("--out") || !std::filesystem::exists(arguments.get("--out"))) return {};
+  return fail(Errc::conflict, fmt::format("file '{}' is there already", arguments.get("--out")));
 }
 
 Status hand_out(const Arguments& arguments, Terminal& terminal, const std::string& secret) {

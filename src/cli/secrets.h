@@ -20,6 +20,8 @@ bool confirmed(const std::string& question);
 
 /// --out FILE: for a secret that must not stand on the screen.
 Option out_option();
+/// Before a secret is made: the file of --out must not be there.
+Status may_hand_out(const Arguments& arguments);
 /// Prints a secret alone on its line, or writes it to the new file of --out.
 Status hand_out(const Arguments& arguments, Terminal& terminal, const std::string& secret);
 

@@ -20,6 +20,11 @@ std::string full_name(const plan::Group& group, const plan::Server& server) {
   return group.name + "/" + server.name;
 }
 
+std::string subject_of(const std::string& name, const plan::Server& server, Purpose purpose) {
+  return fmt::format("server {} ({} {})", name, purpose == Purpose::access ? "access" : "accounting",
+                     forward::endpoint_of(server, purpose).text());
+}
+
 bool answers(Code reply, Purpose purpose) {
   if (purpose == Purpose::accounting) return reply == Code::accounting_response;
   return reply == Code::access_accept || reply == Code::access_reject || reply == Code::access_challenge;
@@ -148,26 +153,30 @@ void Crossings::forget(Ticket crossing) {
   end(crossing);
 }
 
-void Crossings::note(const plan::Group& group, const plan::Server& server, Purpose purpose,
-                     ServerHealth::Change change, Now now, Actions& out) const {
-  if (change == ServerHealth::Change::none) return;
-  const bool down = change == ServerHealth::Change::went_down;
+void Crossings::note_up(const std::string& name, const plan::Server& server, Purpose purpose, Now now,
+                        Actions& out) {
+  out.notices.push_back(
+      {now.wall, Weight::info, subject_of(name, server, purpose), "up again (it answered)"});
+}
+
+void Crossings::note_down(const plan::Group& group, const plan::Server& server, Purpose purpose, Now now,
+                          Actions& out) {
   const std::string name = full_name(group, server);
   out.notices.push_back(
-      {now.wall, down ? Weight::warning : Weight::info,
-       fmt::format("server {} ({} {})", name, purpose == Purpose::access ? "access" : "accounting",
-                   forward::endpoint_of(server, purpose).text()),
-       down ? fmt::format("down ({} attempts in a row unanswered, tried again every {}): it is switched off, "
-                          "or drops what comes from here: another secret, or it does not know this node",
-                          group.down_after, text_of(group.try_again_every))
-            : "up again (it answered)",
-       down ? name : ""});
+      {now.wall, Weight::warning, subject_of(name, server, purpose),
+       fmt::format("down ({} attempts in a row unanswered, tried again every {}): it is switched off, "
+                   "or drops what comes from here: another secret, or it does not know this node",
+                   group.down_after, text_of(group.try_again_every)),
+       name});
 }
 
 // Its Identifiers are free from now on; what was asked is remembered for a while.
 void Crossings::give_up(Ticket ticket, Crossing& crossing) {
-  for (const Crossing::Exchange& exchange : crossing.exchanges)
-    gone_.push_back({exchange, crossing.live, crossing.group, crossing.purpose});
+  for (const Crossing::Exchange& exchange : crossing.exchanges) {
+    const plan::Server& server = crossing.plan_server(exchange.server);
+    gone_.push_back({exchange, crossing.health()[exchange.server], server,
+                     full_name(crossing.plan_group(), server), crossing.purpose});
+  }
   while (gone_.size() > kMostGone) gone_.pop_front();
   end(ticket);
 }
@@ -178,14 +187,11 @@ bool Crossings::came_too_late(std::uint16_t lane, const Endpoint& from, const Pa
     return one.exchange.at == from && one.exchange.id.lane == lane &&
            one.exchange.id.identifier == reply.identifier();
   });
-  if (found == gone_.rend()) return false;
-  const plan::Group& group = found->live->plan->groups[found->group];
-  const plan::Server& server = group.servers[found->exchange.server];
-  if (!answers(reply.code(), found->purpose) ||
-      !not_genuine(reply, found->exchange.authenticator, server, found->purpose).empty())
+  if (found == gone_.rend() || !answers(reply.code(), found->purpose) ||
+      !not_genuine(reply, found->exchange.authenticator, found->server, found->purpose).empty())
     return false;
-  const auto& health = found->live->health_of(found->group, found->purpose);
-  note(group, server, found->purpose, health[found->exchange.server]->answered(), now, out);
+  if (found->health->answered() == ServerHealth::Change::came_back)
+    note_up(found->name, found->server, found->purpose, now, out);
   gone_.erase(std::next(found).base());
   return true;
 }
@@ -239,8 +245,8 @@ std::optional<Crossings::Arrived> Crossings::on_reply(std::uint16_t lane, const 
     return std::nullopt;
   }
   counters_.ended(Outcome::reply_used);
-  note(crossing.plan_group(), server, crossing.purpose, crossing.health()[exchange->server]->answered(), now,
-       out);
+  if (crossing.health()[exchange->server]->answered() == ServerHealth::Change::came_back)
+    note_up(name, server, crossing.purpose, now, out);
   Arrived arrived{crossing.owner, crossing.live, &server, name, exchange->authenticator, *reply};
   end(ticket);
   return arrived;
@@ -255,8 +261,8 @@ std::vector<Crossings::GivenUp> Crossings::on_timer(Now now, Actions& out) {
     if (crossing == nullptr || crossing->way.deadline() != timer.at) continue;
     const plan::Group& group = crossing->plan_group();
     const std::size_t silent = crossing->way.server();
-    note(group, group.servers[silent], crossing->purpose, crossing->health()[silent]->unanswered(group, now),
-         now, out);
+    if (crossing->health()[silent]->unanswered(group, now) == ServerHealth::Change::went_down)
+      note_down(group, group.servers[silent], crossing->purpose, now, out);
     const auto step = crossing->way.on_silence(group, crossing->health(), random_, now.steady);
     Status asked;
     if (step == Forwarding::Step::ask_again) {

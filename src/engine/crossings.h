@@ -90,11 +90,13 @@ class Crossings {
     const plan::Server& plan_server(std::size_t server) const { return plan_group().servers[server]; }
     const std::vector<forward::HealthPtr>& health() const { return live->health_of(group, purpose); }
   };
-  /// An exchange that was given up: its answer, should it still come, shows that the server is alive.
+  /// An exchange that was given up: its answer, should it still come, shows that the server is alive. It
+  /// holds no plan: an old one would stay in memory.
   struct Gone {
     Crossing::Exchange exchange;
-    forward::LivePlanPtr live;
-    std::size_t group = 0;
+    forward::HealthPtr health;
+    plan::Server server;
+    std::string name;  ///< "GROUP/SERVER"
     forward::Purpose purpose{};
   };
   struct Timer {
@@ -111,8 +113,10 @@ class Crossings {
   /// True if it is the genuine answer to something that was given up.
   bool came_too_late(std::uint16_t lane, const Endpoint& from, const wire::PacketView& reply, Now now,
                      Actions& out);
-  void note(const plan::Group& group, const plan::Server& server, forward::Purpose purpose,
-            forward::ServerHealth::Change change, Now now, Actions& out) const;
+  static void note_up(const std::string& name, const plan::Server& server, forward::Purpose purpose, Now now,
+                      Actions& out);
+  static void note_down(const plan::Group& group, const plan::Server& server, forward::Purpose purpose,
+                        Now now, Actions& out);
   void drop_reply(Outcome outcome, const Endpoint& from, std::string_view because, std::string detail,
                   Now now, Actions& out, std::string server = {});
 

@@ -126,7 +126,7 @@ struct Filter {
   Filter(const Query& query, std::string_view from, std::string_view until) {
     if (!query.user.empty()) {  // with or without its realm
       const std::size_t place = value(query.user);
-      where += fmt::format(" AND (user = ?{0} OR substr(user, 1, length(?{0}) + 1) = ?{0} || '@')", place);
+      where += fmt::format(" AND (user = ?{0} OR (user > ?{0} || '@' AND user < ?{0} || 'A'))", place);
     }
     add("session_id =", query.session_id);
     add("client =", query.client);

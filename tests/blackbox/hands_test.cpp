@@ -106,7 +106,12 @@ TEST_F(Hands, ServersSecretsAreShownAndRotatedAndGoIntoFiles) {
   struct stat found {};
   ASSERT_EQ(::stat(file("secret").c_str(), &found), 0);
   EXPECT_EQ(found.st_mode & 0777U, 0600U);
-  EXPECT_EQ(run({"client", "secret", "show", "here", "--out", file("secret")}).exit_code, 1);  // it is there
+  for (const std::string what : {"show", "rotate"})  // the file is there: nothing is changed
+    EXPECT_EQ(run({"client", "secret", what, "here", "--out", file("secret")}).exit_code, 4) << what;
+  EXPECT_EQ(run({"client", "secret", "show", "here"}).out, "laut\n");
+  EXPECT_EQ(run({"node", "token", "create", "wulan", "--role", "viewer", "--out", file("token")}).exit_code,
+            0);
+  EXPECT_EQ(support::read_file(folder.path() / "token").size(), 65U);
   EXPECT_THAT(node.ask_node({"audit", "--action", "secret show"}).dump(), HasSubstr("server homes/home-1"));
 }
 
