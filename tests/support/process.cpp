@@ -67,6 +67,23 @@ std::string read_file(const fs::path& path) {
   return {std::istreambuf_iterator<char>(in), {}};
 }
 
+namespace {
+
+// Tests run beside each other: a port that one has chosen is its own until its process ends, although it is
+// not bound yet. Each is one octet of a file that all of them lock.
+bool claim(int port) {
+  static const int file =
+      ::open((fs::temp_directory_path() / "jembatan-test-ports").c_str(), O_RDWR | O_CREAT | O_CLOEXEC, 0666);
+  struct flock octet {};
+  octet.l_type = F_WRLCK;
+  octet.l_whence = SEEK_SET;
+  octet.l_start = port;
+  octet.l_len = 1;
+  return ::fcntl(file, F_SETLK, &octet) == 0;
+}
+
+}  // namespace
+
 // Below those that the system gives out by itself: nobody else gets it between here and its use.
 int free_port() {
   static std::set<int> given;
@@ -74,6 +91,7 @@ int free_port() {
   std::uniform_int_distribution<int> ports(16384, 32767);
   for (int tries = 0; tries < 1000; ++tries) {
     const int port = ports(chance);
+    if (given.contains(port) || !claim(port)) continue;
     const int udp = ::socket(AF_INET, SOCK_DGRAM, 0);
     const int tcp = ::socket(AF_INET, SOCK_STREAM, 0);
     sockaddr_in address = address_of("127.0.0.1", port);
