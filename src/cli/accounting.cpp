@@ -39,27 +39,19 @@ void print_records(const json& rows, Terminal& out) {
 }
 
 Exit search_records(const Arguments& arguments, Terminal& terminal) {
-  const auto query =
-      query_of(arguments, {"--user", "--session-id", "--client", "--realm", "--since", "--until", "--most"});
-  return list_rows(arguments, terminal, "/v1/accounting/records", query, "records",
+  return list_rows(arguments, terminal, "/v1/accounting/records", accounting_query(arguments), "records",
                    arguments.has("--attributes") ? print_attributes : print_records);
 }
 
 }  // namespace
 
 std::vector<Command> accounting_commands() {
-  std::vector<Option> options = reading_options({filter("--user"),
-                                                 {"--session-id", "TEXT", "only with this Acct-Session-Id"},
-                                                 filter("--client"),
-                                                 filter("--realm"),
-                                                 filter("--since"),
-                                                 filter("--until"),
-                                                 filter("--most"),
-                                                 {"--attributes", "", "every attribute of each record"}});
+  std::vector<Option> options = accounting_filters();
+  options.push_back({"--attributes", "", "every attribute of each record"});
   return {{"accounting search",
            "Search the accounting records of a node, newest first",
            "jembatan accounting search --lab hub --user sari@reef.example",
-           options,
+           reading_options(std::move(options)),
            {},
            search_records}};
 }

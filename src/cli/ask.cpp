@@ -159,7 +159,7 @@ struct Verdict {
   std::string text;
 };
 
-Verdict judge(const Question& question, bool alive, const ExchangeResult& result) {
+Verdict judge(const Question& question, Code asked, const ExchangeResult& result) {
   const std::string to = question.wish.to.text();
   switch (result.ended) {
     case Ended::port_closed:
@@ -179,16 +179,17 @@ Verdict judge(const Question& question, bool alive, const ExchangeResult& result
       break;
   }
   const std::string genuine = "the reply is genuine: " + signature_text(result.message_authenticator);
-  switch (static_cast<Code>(result.reply[0])) {
+  const auto reply = static_cast<Code>(result.reply[0]);
+  if (asked == Code::status_server && (reply == Code::access_accept || reply == Code::accounting_response))
+    return {Exit::done, Colour::good, "the server is alive; " + genuine};
+  switch (reply) {
     case Code::access_accept:
-      if (alive) return {Exit::done, Colour::good, "the server is alive; " + genuine};
       return {Exit::done, Colour::good, "accepted; " + genuine};
     case Code::access_reject:
       return {Exit::no, Colour::bad, "rejected; " + genuine};
     case Code::access_challenge:
       return {Exit::no, Colour::warn, "challenged: the server wants to know more; " + genuine};
     case Code::accounting_response:
-      if (alive) return {Exit::done, Colour::good, "the server is alive; " + genuine};
       return {Exit::done, Colour::good, "recorded; " + genuine};
     default:
       return {Exit::no, Colour::warn, "an unexpected reply; " + genuine};
@@ -227,8 +228,7 @@ void compare(const Question& question, const wire::PacketView& reply,
 Exit ask(const Question& question, OctetView request, bool as_json, Terminal& terminal) {
   const auto result = exchange(question.wish, request, question.secret);
   if (!result) return report(result.error(), terminal);
-  const bool alive = static_cast<Code>(request[0]) == Code::status_server;
-  Verdict verdict = judge(question, alive, *result);
+  Verdict verdict = judge(question, static_cast<Code>(request[0]), *result);
   const auto sent = wire::PacketView::parse(request);
   const auto reply = wire::PacketView::parse(result->reply);
   const auto sent_lines = dictionary::describe(*question.names, *sent);

@@ -72,7 +72,8 @@ std::size_t most_changes(const Arguments& arguments) {
   return arguments.has("--all") ? ~std::size_t{0} : kFew;
 }
 
-std::string changes_text(const json& changes, std::size_t most, const Terminal& terminal) {
+std::string changes_text(const json& changes, std::size_t most, const Terminal& terminal,
+                         const std::string& all_by) {
   std::string out;
   std::map<std::string, int> counts;
   std::size_t shown = 0;
@@ -90,8 +91,7 @@ std::string changes_text(const json& changes, std::size_t most, const Terminal& 
     out += terminal.coloured(line, mark.colour) + "\n";
     for (const json& field : change.value("fields", json::array())) out += field_text(field);
   }
-  if (shown > most)
-    out += fmt::format("  … and {} more; to see all of them: the same command with --all\n", shown - most);
+  if (shown > most) out += fmt::format("  … and {} more; to see all of them: {}\n", shown - most, all_by);
   std::vector<std::string> parts;
   for (const char* what : {"added", "changed", "removed", "moved"}) {
     if (counts.contains(what)) parts.push_back(fmt::format("{} {}", counts[what], what));
@@ -109,7 +109,9 @@ void print_applied(const json& body, const Arguments& arguments, Advise advise, 
   }
   if (!told.list().empty()) terminal.note(trim(told.text()));
   const auto revision = body.value("plan_revision", 0);
-  terminal.out(changes_text(body.value("changes", json::array()), most_changes(arguments), terminal));
+  const bool done = !arguments.has("--dry-run") && body.value("changed", false);
+  const std::string all_by = done ? fmt::format("jembatan plan show {} --all", revision) : kSameWithAll;
+  terminal.out(changes_text(body.value("changes", json::array()), most_changes(arguments), terminal, all_by));
   const json resolved = body.value("resolved", json::object());
   for (const auto& [host, address] : resolved.items())
     terminal.line(fmt::format("host {} has the address {}", host, address.get<std::string>()));

@@ -16,8 +16,11 @@ Exit send_change(const Arguments& arguments, Terminal& terminal, const std::stri
                  nlohmann::json body);
 
 /// The changes for people: "~ client 'kerapu-deck-2'", its fields below it, and how many there are.
-///   most  objects that are shown: the first few, all with --all
-std::string changes_text(const nlohmann::json& changes, std::size_t most, const Terminal& terminal);
+///   most    objects that are shown: the first few, all with --all
+///   all_by  the command that shows the others
+inline constexpr const char* kSameWithAll = "the same command with --all";
+std::string changes_text(const nlohmann::json& changes, std::size_t most, const Terminal& terminal,
+                         const std::string& all_by = kSameWithAll);
 std::size_t most_changes(const Arguments& arguments);
 
 /// Advice about the whole plan, or only about the objects that a command has changed.

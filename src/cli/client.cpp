@@ -6,6 +6,7 @@
 #include "base/text.h"
 #include "cli/client_folder.h"
 #include "cli/client_import.h"
+#include "cli/listing.h"
 #include "cli/objects.h"
 #include "cli/secrets.h"
 #include "host/system.h"
@@ -79,8 +80,7 @@ Exit add(const Arguments& arguments, Terminal& terminal) {
 }
 
 std::string when(const json& time, const char* never) {
-  if (!time.is_string()) return never;
-  return time.get<std::string>().substr(0, 10) + " " + time.get<std::string>().substr(11, 8);
+  return time.is_string() ? short_time(time.get<std::string>()) : never;
 }
 
 Exit rotations(const Arguments& arguments, Terminal& terminal) {

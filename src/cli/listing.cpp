@@ -46,6 +46,18 @@ Result<QueryParts> query_of(const Arguments& arguments, std::initializer_list<co
   return out;
 }
 
+std::vector<Option> accounting_filters() {
+  return {filter("--user"),   {"--session-id", "TEXT", "only with this Acct-Session-Id"},
+          filter("--client"), filter("--realm"),
+          filter("--since"),  filter("--until"),
+          filter("--most")};
+}
+
+Result<QueryParts> accounting_query(const Arguments& arguments) {
+  return query_of(arguments,
+                  {"--user", "--session-id", "--client", "--realm", "--since", "--until", "--most"});
+}
+
 Exit list_rows(const Arguments& arguments, Terminal& terminal, const std::string& path,
                const Result<QueryParts>& query, const std::string& key,
                const std::function<void(const nlohmann::json&, Terminal&)>& print) {

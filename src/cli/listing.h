@@ -15,6 +15,10 @@ Option filter(std::string_view name);
 ///   errors  Errc::malformed: a time
 Result<QueryParts> query_of(const Arguments& arguments, std::initializer_list<const char*> names);
 
+/// Sessions and accounting records are found by the same: all of the filters above, and --session-id.
+std::vector<Option> accounting_filters();
+Result<QueryParts> accounting_query(const Arguments& arguments);
+
 /// Calls the node and prints the list under `key`: as JSON, as `print` does, or a line that nothing was
 /// found.
 Exit list_rows(const Arguments& arguments, Terminal& terminal, const std::string& path,

@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <nlohmann/json.hpp>
 
 #include "base/text.h"
@@ -28,8 +29,14 @@ Result<Peer> at_address(const Arguments& arguments, PortOf port) {
   return Peer{*to, arguments.get("--from"), std::move(*secret), to->text()};
 }
 
-Endpoint endpoint_of(const host::NodeSettings& node, PortOf port) {
-  const Endpoint at = port == PortOf::access ? node.access.front() : node.accounting.front();
+// Where the node listens, in the family of an address to send from; the first, if there is none of it.
+Endpoint endpoint_of(const host::NodeSettings& node, PortOf port, const std::string& from) {
+  const auto& listens = port == PortOf::access ? node.access : node.accounting;
+  const auto source = IpAddress::parse(from);
+  const auto found = std::find_if(listens.begin(), listens.end(), [&](const Endpoint& one) {
+    return source && one.address.family == source->family;
+  });
+  const Endpoint& at = found == listens.end() ? listens.front() : *found;
   return {reachable(at.address), at.port};
 }
 
@@ -39,7 +46,7 @@ Result<Peer> as_tester(const Arguments& arguments, const host::NodeSettings& nod
   const bool given = arguments.has("--secret-file") || arguments.has("--secret");
   auto secret = given ? given_secret(arguments) : secret_in_file((folder / "secrets" / "tester").string());
   if (!secret) return secret.error();
-  const Endpoint to = endpoint_of(node, port);
+  const Endpoint to = endpoint_of(node, port, arguments.get("--from"));
   return Peer{to, arguments.get("--from"), std::move(*secret), fmt::format("{} ({})", to.text(), node.name)};
 }
 
@@ -75,7 +82,7 @@ Result<Peer> as_client(const Arguments& arguments, const host::NodeSettings& set
                             name, client->value("address", "")));
   auto secret = shown_secret(*node, "client", name);
   if (!secret) return secret.error();
-  const Endpoint to = endpoint_of(settings, port);
+  const Endpoint to = endpoint_of(settings, port, from);
   return Peer{to, from, std::move(*secret),
               fmt::format("node {} ({}) as client {} from {}", settings.name, to.text(), name, from)};
 }

@@ -31,8 +31,7 @@ void print_sessions(const json& rows, Terminal& out) {
 }
 
 Exit list_sessions(const Arguments& arguments, Terminal& terminal) {
-  auto query =
-      query_of(arguments, {"--user", "--session-id", "--client", "--realm", "--since", "--until", "--most"});
+  auto query = accounting_query(arguments);
   if (query) query->emplace_back("open", arguments.has("--ended") ? "false" : "true");
   return list_rows(arguments, terminal, "/v1/sessions", query, "sessions", print_sessions);
 }
@@ -40,18 +39,12 @@ Exit list_sessions(const Arguments& arguments, Terminal& terminal) {
 }  // namespace
 
 std::vector<Command> session_commands() {
-  std::vector<Option> options = reading_options({filter("--user"),
-                                                 {"--session-id", "TEXT", "only with this Acct-Session-Id"},
-                                                 filter("--client"),
-                                                 filter("--realm"),
-                                                 filter("--since"),
-                                                 filter("--until"),
-                                                 filter("--most"),
-                                                 {"--ended", "", "sessions that have ended, too"}});
+  std::vector<Option> options = accounting_filters();
+  options.push_back({"--ended", "", "sessions that have ended, too"});
   return {{"session list",
            "Show who is online",
            "jembatan session list --lab reef-1",
-           options,
+           reading_options(std::move(options)),
            {},
            list_sessions}};
 }
