@@ -62,7 +62,6 @@ class Adviser {
     shadowed();
     circles();
     spaces();
-    odd_secrets();
     empty_passwords();
     interims();
     user_groups();
@@ -71,9 +70,12 @@ class Adviser {
   }
 
  private:
-  void weak(const Place& place, const std::string& owner, std::string_view noun, OctetView secret) {
+  void secret(const Place& place, const std::string& owner, std::string_view noun, OctetView secret) {
     const std::string mend =
         fmt::format("jembatan {} secret rotate, or 16 and more characters by chance", noun);
+    if (text_of(secret).find_first_of("\r\n") != std::string_view::npos)
+      report_(place, {"secret-of-lines", fmt::format("the secret of {} has several lines", owner),
+                      "a file that holds the secret alone"});
     if (secret.size() < kShortSecret) {
       report_(place,
               {"weak-secret", fmt::format("the secret of {} has {} characters", owner, secret.size()), mend});
@@ -86,7 +88,7 @@ class Adviser {
     std::map<std::string_view, std::vector<std::size_t>> by_secret;
     for (std::size_t i = 0; i < plan_.clients.size(); ++i) {
       const Client& client = plan_.clients[i];
-      weak(places_.clients[i], fmt::format("client '{}'", client.name), "client", client.secret.reveal());
+      secret(places_.clients[i], fmt::format("client '{}'", client.name), "client", client.secret.reveal());
       by_secret[text_of(client.secret.reveal())].push_back(i);
     }
     for (const auto& [secret, owners] : by_secret) {
@@ -103,7 +105,7 @@ class Adviser {
   void server_secrets() {
     for (std::size_t g = 0; g < plan_.groups.size(); ++g) {
       for (const Server& server : plan_.groups[g].servers)
-        weak(places_.groups[g], fmt::format("server '{}'", server.name), "group", server.secret.reveal());
+        secret(places_.groups[g], fmt::format("server '{}'", server.name), "group", server.secret.reveal());
     }
   }
 
@@ -176,6 +178,9 @@ class Adviser {
     for (const Route& route : plan_.routes) uses(route.destination);
     uses(plan_.realm_default.unknown);
     uses(plan_.realm_default.missing);
+    if (plan_.realm_default.accounting)
+      out.insert(plan_.realm_default.accounting->groups.begin(),
+                 plan_.realm_default.accounting->groups.end());
     return out;
   }
 
@@ -342,17 +347,6 @@ class Adviser {
     all("group", plan_.groups, places_.groups);
   }
 
-  void odd_secrets() {
-    for (std::size_t i = 0; i < plan_.clients.size(); ++i) {
-      const std::string_view secret = text_of(plan_.clients[i].secret.reveal());
-      if (secret.find_first_of("\r\n") == std::string_view::npos) continue;
-      report_(places_.clients[i],
-              {"secret-of-lines",
-               fmt::format("the secret of client '{}' has several lines", plan_.clients[i].name),
-               "a file that holds the secret alone"});
-    }
-  }
-
   void empty_passwords() {
     const auto nothing = identity::nt_hash({});
     for (std::size_t i = 0; i < plan_.users.size(); ++i) {
@@ -480,31 +474,6 @@ class Adviser {
 void advise(const Plan& plan, const Places& places, std::optional<WallTime> now,
             const std::function<void(const Place&, const Advice&)>& report) {
   Adviser(plan, places, now, report).run();
-}
-
-std::vector<std::pair<std::string_view, std::string_view>> advice_rules() {
-  return {
-      {"weak-secret", "a secret that is short, or repeats few characters"},
-      {"shared-by-clients", "one secret of several clients"},
-      {"overlap", "a client's prefix that lies inside another's"},
-      {"unsigned-rotation", "two secrets of a client whose requests need not be signed"},
-      {"gives-up-early", "a client that waits for a shorter time than a group needs to ask a second server"},
-      {"unused-group", "a group that nothing is forwarded to"},
-      {"lone-weight", "a weight of a server that is alone in its priority"},
-      {"no-share", "a server of weight 0 beside others"},
-      {"late-tier", "a priority whose turn comes after 30 s"},
-      {"near-miss", "names or label values that differ in letter case, spaces, '-' or '_' alone"},
-      {"space-in-name", "a client or group whose name has a space"},
-      {"secret-of-lines", "a secret of several lines, as of a file that holds more than the secret"},
-      {"empty-password", "a user whose NT hash is that of no password at all"},
-      {"busy-interim", "an Acct-Interim-Interval below 60 s"},
-      {"circle", "a server that is asked, and may ask, too: requests can go round"},
-      {"shadowed", "a route or access rule that an earlier one leaves nothing to"},
-      {"unused-user-group", "a group of a user that no access rule asks for"},
-      {"empty-user-group", "a group that an access rule asks for, and no user is in"},
-      {"method-mismatch",
-       "a user whose password proves none of the methods that a rule for his group accepts"},
-      {"expired", "a user, or an old secret, whose time is over"}};
 }
 
 }  // namespace jembatan::plan

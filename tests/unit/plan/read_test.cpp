@@ -292,17 +292,19 @@ reply = { Acct-Interim-Interval = 30 }
 }
 
 TEST(ReadPlan, TheDefaultHasItsOwnAccounting) {
-  const auto plan = support::plan_of(R"(
+  constexpr const char* kText = R"(
 [[group]]
 name = "records"
 [[group.server]]
 name = "r-1"
 address = "192.0.2.9"
-secret = "laut"
+secret = "angin kencang dari timur"
 [realm_default]
 unknown = "refuse"
 accounting = ["group:records"]
-)");
+)";
+  EXPECT_EQ(support::problems_of(kText), "");  // the group is not taken for unused
+  const auto plan = support::plan_of(kText);
   ASSERT_TRUE(plan->realm_default.accounting);
   EXPECT_FALSE(plan->realm_default.accounting->here);
   EXPECT_EQ(plan->realm_default.accounting->groups, std::vector<std::size_t>{0});
