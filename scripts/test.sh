@@ -21,6 +21,12 @@ run_tests() {
   ctest --preset "$1" -j "$(($(nproc) * 2))" --progress
 }
 
+# The black-box tests, as they are built already, against the programs of another build.
+run_against() {
+  step "test: the programs of $1"
+  JEMBATAN_PROGRAMS="$PWD/build/$1/apps" ctest --preset asan -L blackbox -j "$(($(nproc) * 2))" --progress
+}
+
 if [ "${1:-}" = quick ]; then
   build debug
   run_tests debug
@@ -46,8 +52,9 @@ step "fuzz"
 scripts/fuzz.sh 10
 
 build tsan
-run_tests tsan
+run_against tsan
 
 build released
+run_against released
 run_tests released
 step "done"

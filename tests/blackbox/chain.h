@@ -1,13 +1,18 @@
 #pragma once
 // Real servers on free loopback ports, asked through the real client and through a second encoder.
+#include <cstdlib>
 #include <nlohmann/json.hpp>
 
 #include "support/process.h"
 
 namespace jembatan::blackbox {
 
-inline const std::string kServer = std::string(JEMBATAN_PROGRAMS) + "/jembatand";
-inline const std::string kClient = std::string(JEMBATAN_PROGRAMS) + "/jembatan";
+/// The folder of the programs: those of this build, or what the variable JEMBATAN_PROGRAMS says, so that the
+/// programs of another build are tested without building the tests again.
+inline const std::string kPrograms =
+    std::getenv("JEMBATAN_PROGRAMS") == nullptr ? JEMBATAN_PROGRAMS : std::getenv("JEMBATAN_PROGRAMS");
+inline const std::string kServer = kPrograms + "/jembatand";
+inline const std::string kClient = kPrograms + "/jembatan";
 
 /// One node in a folder of its own: write the plan, start, ask, stop.
 class TestNode {

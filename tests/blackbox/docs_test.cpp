@@ -25,7 +25,7 @@ class Page : public testing::TestWithParam<const char*> {
     return support::run(
         {"/bin/sh", "-c", "cd '" + folder_.path().string() + "' && { " + command + "; } 2>&1"},
         {"JEMBATAN_LAB=" + (folder_.path() / "lab").string(),
-         "PATH=" + std::string(JEMBATAN_PROGRAMS) + ":" + std::getenv("PATH")});
+         "PATH=" + kPrograms + ":" + std::getenv("PATH")});
   }
 
  private:

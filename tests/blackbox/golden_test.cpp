@@ -22,7 +22,7 @@ TEST(Golden, DecisionsLeaveTheseTrails) {
     for (const Example& example : examples_in(support::read_file(file))) {
       const auto finished =
           support::run({"/bin/sh", "-c", example.command + " --plan '" + entry.path().string() + "' 2>&1"},
-                       {"PATH=" + std::string(JEMBATAN_PROGRAMS) + ":" + std::getenv("PATH")});
+                       {"PATH=" + kPrograms + ":" + std::getenv("PATH")});
       written += "$ " + example.command;
       if (finished.exit_code != 0) written += "   # exit " + std::to_string(finished.exit_code);
       written += "\n" + finished.out;

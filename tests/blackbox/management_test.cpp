@@ -132,7 +132,7 @@ TEST_F(ManagementTest, ASecondNodeOnItsPortIsToldWhoHasIt) {
       std::regex_replace(support::read_file(other.file()), std::regex("address = \"127.0.0.1:[0-9]+\""),
                          "address = \"127.0.0.1:" + std::to_string(node.management) + "\""));
   other.plan(kHere);
-  const auto ended = support::run({std::string(JEMBATAN_PROGRAMS) + "/jembatand", "--node", other.file()});
+  const auto ended = support::run({kServer, "--node", other.file()});
   EXPECT_EQ(ended.exit_code, 1);
   EXPECT_THAT(ended.error,
               HasSubstr("TCP port " + std::to_string(node.management) + " is in use by jembatand (process " +

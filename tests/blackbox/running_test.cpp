@@ -18,8 +18,7 @@ using testing::HasSubstr;
 
 support::Finished run_to_the_end(const TestNode& node, const std::string& before = "") {
   return support::run(
-      {"/bin/sh", "-c",
-       before + "exec timeout 30 " + JEMBATAN_PROGRAMS + "/jembatand --node '" + node.file() + "'"});
+      {"/bin/sh", "-c", before + "exec timeout 30 " + kServer + " --node '" + node.file() + "'"});
 }
 
 bool signs_in(const TestNode& node, int id = 1) {
@@ -166,9 +165,7 @@ TEST(Log, NobodyWhoReadsItHoldsUpTheServer) {
   TestNode node("home");
   node.plan(kHere);
   const support::Background server(
-      {"/bin/sh", "-c",
-       std::string(JEMBATAN_PROGRAMS) + "/jembatand --node '" + node.file() + "' 2>&1 | sleep 60"},
-      node.path("log"));
+      {"/bin/sh", "-c", kServer + " --node '" + node.file() + "' 2>&1 | sleep 60"}, node.path("log"));
   EXPECT_TRUE(support::eventually(
       [&] { return std::filesystem::exists(node.path("data/lock")) && signs_in(node, 0); }));
   for (int i = 0; i < 1500; ++i)
