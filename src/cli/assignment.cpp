@@ -8,6 +8,8 @@
 
 #include "base/text.h"
 #include "bodies/value.h"
+#include "dictionary/encode.h"
+#include "document/mask.h"
 #include "document/parse.h"
 #include "host/system.h"
 
@@ -31,9 +33,20 @@ bool is_moment(std::string_view key) {
   return key == "valid_from" || key == "valid_until" || key == "old_secret_until";
 }
 
+// Hidden attributes of the standards by their definition, those of vendors by what they sound like.
+bool is_hidden(std::string_view key) {
+  const std::size_t dot = key.find('.');
+  const std::string_view table = key.substr(0, dot);
+  if (dot == std::string_view::npos || (table != "reply" && table != "set" && table != "add")) return false;
+  const std::string_view attribute = key.substr(dot + 1);
+  const auto* known = dictionary::definition_of(*dictionary::standard_catalogue(), attribute);
+  return known != nullptr ? known->hiding != dictionary::Hiding::none : document::may_be_secret(attribute);
+}
+
 bool is_secret(std::string_view key) {
   const std::string_view last = key.substr(key.rfind('.') + 1);
-  return last == "secret" || last == "old_secret" || key == "password.clear" || key == "password.hash";
+  return is_hidden(key) || last == "secret" || last == "old_secret" || key == "password.clear" ||
+         key == "password.hash";
 }
 
 json value_in(const std::string& text) {

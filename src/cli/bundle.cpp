@@ -22,7 +22,7 @@ Result<json> bundle_of(const fs::path& folder) {
     if (file.name.starts_with(plan::kDictionaryFolder)) continue;
     for (document::Entry& section : file.root.entries) {
       for (document::Value& item : section.value.items) {
-        plan::each_secret(item, [&](document::Entry& entry) {
+        plan::each_secret(item, plan::any_attribute, [&](document::Entry& entry) {
           if (entry.value.kind != document::Kind::table || entry.value.entries.size() != 1) return;
           const document::Entry& source = entry.value.entries.front();
           if (source.key == "file") {

@@ -17,9 +17,11 @@ struct ReplyPart {
 /// then those of its reply sets that are not there yet, then the rule's Reply-Message. Attributes whose
 /// places cannot be filled in are left out. Of an Access-Reject: what a rule that denies has (its plan
 /// was checked: RFC 2865 §5.44).
+///   hide   for hidden attributes
 ///   parts  if given: what they come from, in their order
 Octets compose_reply(const plan::Plan& plan, const condition::Facts& facts, const plan::User* user,
-                     const plan::AccessRule* rule, wire::Code code, std::vector<ReplyPart>* parts = nullptr);
+                     const plan::AccessRule* rule, wire::Code code, const dictionary::Hide& hide,
+                     std::vector<ReplyPart>* parts = nullptr);
 
 /// A Reply-Message (RFC 2865 §5.18) as an encoded attribute; nothing for an empty text.
 Octets reply_message(std::string_view text);

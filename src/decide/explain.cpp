@@ -201,7 +201,8 @@ class Explainer {
                   wire::Code code) {
     static constexpr std::string_view kOwners[] = {"user", "access rule", "reply set"};
     std::vector<ReplyPart> parts;
-    Octets out = compose_reply(plan_, facts_of(request, way_, user), user, rule, code, &parts);
+    Octets out = compose_reply(plan_, facts_of(request, way_, user), user, rule, code,
+                               dictionary::hide_for_nobody, &parts);
     for (const ReplyPart& part : parts) {
       const std::string from =
           fmt::format("{} '{}'", kOwners[static_cast<std::size_t>(part.from)], part.owner);
@@ -235,7 +236,7 @@ class Explainer {
     condition::Facts facts = facts_of(request, way_, plan_.user_named(way_.full_name));
     facts.packet = &reply;
     facts.code = wire::known_name_of(code);
-    (void)apply_edits(plan_, EditPoint::replying, facts, {}, &out_.lines);
+    (void)apply_edits(plan_, EditPoint::replying, facts, {{}, dictionary::hide_for_nobody}, &out_.lines);
   }
 
   const plan::Plan& plan_;

@@ -8,6 +8,7 @@
 #include "dictionary/layout.h"
 #include "dictionary/value_text.h"
 #include "wire/attribute.h"
+#include "wire/hidden.h"
 
 namespace jembatan::dictionary {
 namespace {
@@ -191,10 +192,21 @@ Status add_tag(const Definition& definition, std::string_view text, Octets& valu
 
 }  // namespace
 
+Result<Octets> hide_for_nobody(Hiding hiding, OctetView value) {
+  static const wire::SharedSecret kNobodys{Secret("nobody's")};
+  return hiding == Hiding::salted ? wire::hide_salted(value, 0, {}, kNobodys)
+                                  : wire::hide_password(value, {}, kNobodys);
+}
+
 TaggedName split_tag(std::string_view text) {
   const std::size_t open = text.find('[');
   if (open == std::string_view::npos || !text.ends_with(']')) return {text, std::nullopt};
   return {text.substr(0, open), text.substr(open + 1, text.size() - open - 2)};
+}
+
+const Definition* definition_of(const Catalogue& catalogue, std::string_view name) {
+  if (const auto path = parse_path(name)) return catalogue.at(*path);
+  return catalogue.named(split_tag(name).name);
 }
 
 Result<const Definition*> find_named(const Catalogue& catalogue, std::string_view name) {

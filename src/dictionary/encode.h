@@ -10,6 +10,9 @@ namespace jembatan::dictionary {
 /// Hides the value of a hidden attribute for the packet that it is to stand in.
 using Hide = std::function<Result<Octets>(Hiding hiding, OctetView value)>;
 
+/// A Hide for packets that are only told about: as long as a hidden value is, and as strict, but nobody's.
+Result<Octets> hide_for_nobody(Hiding hiding, OctetView value);
+
 /// Whole attributes, with their headers, from a name and a value.
 ///   name    "User-Name"; "Tunnel-Type[1]" with a tag; "26.32473.5" or "241.1" by number, known or not
 ///   value   as parse_value reads it; for a tlv "{ Name=value, Name=value }"
@@ -22,6 +25,10 @@ Result<Octets> encode(const Catalogue& catalogue, std::string_view name, std::st
 
 /// The same for a value that is octets already.
 Result<Octets> wrap(const Catalogue& catalogue, const Definition& definition, OctetView value);
+
+/// What a plan's attribute is, called by its name, with a tag or not, or by its path ("26.32473.5"); null: it
+/// is in no dictionary.
+const Definition* definition_of(const Catalogue& catalogue, std::string_view name);
 
 /// "Tunnel-Type[1]" is a name with its tag (RFC 2868 §3.1).
 struct TaggedName {

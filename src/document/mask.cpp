@@ -1,6 +1,6 @@
 #include "document/mask.h"
 
-#include <vector>
+#include <algorithm>
 
 #include "base/text.h"
 
@@ -9,14 +9,16 @@ namespace {
 
 constexpr std::string_view kMasked = "********";
 constexpr std::string_view kKeyCharacters =
-    "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789_-\"'";
+    "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789_-";
 
 std::string_view key_before(std::string_view line, std::size_t equals) {
   std::string_view before = trim(line.substr(0, equals));
+  if (before.size() > 1 && (before.back() == '"' || before.back() == '\'')) {
+    const std::size_t open = before.rfind(before.back(), before.size() - 2);
+    return open == std::string_view::npos ? before : before.substr(open + 1, before.size() - open - 2);
+  }
   const std::size_t other = before.find_last_not_of(kKeyCharacters);
   before.remove_prefix(other == std::string_view::npos ? 0 : other + 1);
-  while (!before.empty() && (before.front() == '"' || before.front() == '\'')) before.remove_prefix(1);
-  while (!before.empty() && (before.back() == '"' || before.back() == '\'')) before.remove_suffix(1);
   return before;
 }
 
@@ -46,13 +48,14 @@ bool may_be_secret(std::string_view key) {
          plain.find("secr") != std::string::npos || nearest(plain, kWords).has_value();
 }
 
-std::string shown_line(std::string_view line, std::string_view hidden) {
+std::string shown_line(std::string_view line, const std::vector<std::string>& hidden) {
   bool any = false;
   std::size_t cut = std::string_view::npos;
   each_equals(line, [&](std::size_t equals) {
     any = true;
     const std::string_view key = key_before(line, equals);
-    if (cut == std::string_view::npos && (may_be_secret(key) || (!hidden.empty() && key == hidden)))
+    if (cut == std::string_view::npos &&
+        (may_be_secret(key) || std::find(hidden.begin(), hidden.end(), key) != hidden.end()))
       cut = equals;
   });
   if (cut != std::string_view::npos) return std::string(line.substr(0, cut)) + "= " + std::string(kMasked);

@@ -2,6 +2,7 @@
 // Lines of a document as they may be shown: what may be a secret is not.
 #include <string>
 #include <string_view>
+#include <vector>
 
 namespace jembatan::document {
 
@@ -9,8 +10,8 @@ namespace jembatan::document {
 /// "passphrase".
 bool may_be_secret(std::string_view key);
 
-/// The line with everything behind the first such key masked: "secret = ********"; likewise behind `hidden`,
-/// a key that is not known. A line without a key, as inside of a text over several lines, is masked whole.
-std::string shown_line(std::string_view line, std::string_view hidden = {});
+/// The line with everything behind the first such key masked: "secret = ********"; likewise behind those
+/// in `hidden`. A line without a key, as inside of a text over several lines, is masked whole.
+std::string shown_line(std::string_view line, const std::vector<std::string>& hidden = {});
 
 }  // namespace jembatan::document

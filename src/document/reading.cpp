@@ -9,12 +9,16 @@
 
 namespace jembatan::document {
 
-std::string Reading::shown(Position at, std::string_view hidden) const {
+std::string Reading::shown(Position at, const std::vector<std::string>& hidden) const {
   if (at.line == 0 || at.line > file_.lines.size()) return "";
   return shown_line(file_.lines[at.line - 1], hidden);
 }
 
-void Reading::add(Problem problem, std::string_view hidden) {
+void Reading::add(Problem problem) {
+  add(std::move(problem), hidden_);
+}
+
+void Reading::add(Problem problem, const std::vector<std::string>& hidden) {
   problem.file = file_.name;
   problem.line = shown(problem.at, hidden);
   const std::size_t length = problem.line.size();
@@ -54,9 +58,11 @@ void Reading::unknown_key(const Entry& entry, std::string_view owner,
   const auto near = nearest(entry.key, allowed);
   if (near) list += fmt::format("; nearest: '{}'", *near);
   // Of a key that is like none, nobody knows what its value is.
+  std::vector<std::string> hidden = hidden_;
+  if (!near) hidden.push_back(entry.key);
   add({Level::error, "", entry.at, fmt::format("unknown key '{}' in {}", escaped(entry.key), owner), list, "",
        entry.key.size()},
-      near ? std::string_view{} : entry.key);
+      hidden);
 }
 
 void Reading::missing_key(Position at, std::string_view key, std::string_view owner,

@@ -38,14 +38,18 @@ class Reading {
   void unknown_key(const Entry& entry, std::string_view owner, const std::vector<std::string>& allowed);
   void missing_key(Position at, std::string_view key, std::string_view owner, std::string_view meaning);
   void advise(Position at, std::string rule, std::string text, std::string mend);
+  /// No line that is shown from now on shows what stands behind this key.
+  void hide(const std::string& key) { hidden_.push_back(key); }
   const File& file() const { return file_; }
 
  private:
-  std::string shown(Position at, std::string_view hidden) const;
+  std::string shown(Position at, const std::vector<std::string>& hidden) const;
   Position inside(const Value& text, std::size_t offset) const;
-  void add(Problem problem, std::string_view hidden = {});
+  void add(Problem problem);
+  void add(Problem problem, const std::vector<std::string>& hidden);
   const File& file_;
   Problems& problems_;
+  std::vector<std::string> hidden_;
 };
 
 enum class Need : std::uint8_t { optional, required };

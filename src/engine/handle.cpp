@@ -287,7 +287,9 @@ void Engine::admit(const Request& request, const decide::Candidate& candidate, O
   const plan::User* user = admission.permit ? candidate.user : nullptr;
   const condition::Facts facts = decide::facts_of(asked, *request.way, candidate.user);
   const Code code = admission.permit ? Code::access_accept : Code::access_reject;
-  Octets attributes = decide::compose_reply(asked.plan, facts, user, admission.rule, code);
+  const HiddenWith with{request.secret(), request.packet.authenticator()};
+  Octets attributes =
+      decide::compose_reply(asked.plan, facts, user, admission.rule, code, hidden_values(with, random_).hide);
   if (admission.permit) append(attributes, besides);
   reply(request, code, attributes,
         {admission.permit ? Outcome::accepted : Outcome::rejected, admission.because,

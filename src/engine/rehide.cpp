@@ -87,10 +87,11 @@ decide::HiddenValues hidden_values(const HiddenWith& with, Random& random) {
             return hiding == Hiding::salted ? wire::reveal_salted(value, with.request, with.secret)
                                             : wire::reveal_password(value, with.request, with.secret);
           },
-          [with, &random](Hiding hiding, OctetView value) {
+          // Salts of one packet differ (RFC 2868 §3.5).
+          [with, &random, salt = std::optional<std::uint16_t>()](Hiding hiding, OctetView value) mutable {
             if (hiding != Hiding::salted) return wire::hide_password(value, with.request, with.secret);
-            const auto salt = static_cast<std::uint16_t>(random.below(0x8000));
-            return wire::hide_salted(value, salt, with.request, with.secret);
+            salt = static_cast<std::uint16_t>(salt ? *salt + 1 : random.below(0x8000));
+            return wire::hide_salted(value, *salt, with.request, with.secret);
           }};
 }
 

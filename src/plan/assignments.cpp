@@ -29,10 +29,14 @@ constexpr std::array kOwn{AttributeType::proxy_state, AttributeType::message_aut
 
 class Assigning {
  public:
-  Assigning(Reading& reading, const Catalogue& names, AssignedIn packet)
-      : reading_(reading), names_(names), packet_(packet) {}
+  Assigning(Reading& reading, const Context& context, AssignedIn packet)
+      : reading_(reading), names_(context.catalogue), outside_(context.outside), packet_(packet) {}
 
   Assignments run(const Entry& table) {
+    for (const Entry& entry : table.value.entries) {
+      const auto* known = dictionary::definition_of(names_, entry.key);
+      if (known != nullptr && known->hiding != dictionary::Hiding::none) reading_.hide(entry.key);
+    }
     for (const Entry& entry : table.value.entries) {
       if (entry.key == "vlan") {
         vlan(entry);
@@ -51,14 +55,9 @@ class Assigning {
   }
 
  private:
-  const dictionary::Definition* definition_of(const std::string& name) const {
-    if (const auto path = dictionary::parse_path(name)) return names_.at(*path);
-    return names_.named(dictionary::split_tag(name).name);
-  }
-
   bool may_stand(const Entry& entry) {
     const auto path = dictionary::parse_path(entry.key);
-    const dictionary::Definition* known = definition_of(entry.key);
+    const dictionary::Definition* known = dictionary::definition_of(names_, entry.key);
     const auto type = static_cast<AttributeType>(known != nullptr ? known->path.front() : path->front());
     const auto wrong = [&](std::string text) {
       reading_.wrong(entry, std::move(text));
@@ -97,6 +96,11 @@ class Assigning {
   }
 
   void value(const Entry& entry) {
+    Assignment out;
+    out.name = entry.key;
+    out.attribute = dictionary::definition_of(names_, entry.key);
+    out.path = out.attribute != nullptr ? out.attribute->path : *dictionary::parse_path(entry.key);
+    if (out.is_hidden()) return hidden(entry, std::move(out));
     std::string text;
     if (entry.value.kind == Kind::integer) {
       text = std::to_string(entry.value.integer);
@@ -105,13 +109,9 @@ class Assigning {
     } else {
       text = entry.value.text;
     }
-    Assignment out;
-    out.name = entry.key;
-    out.attribute = definition_of(entry.key);
-    out.path = out.attribute != nullptr ? out.attribute->path : *dictionary::parse_path(entry.key);
-    // Hidden values are made for each packet, as those with places are.
-    const bool hidden = out.attribute != nullptr && out.attribute->hiding != dictionary::Hiding::none;
-    if (condition::Template::has_places(text) || (hidden && packet_ == AssignedIn::edit)) {
+    if (text.empty())  // RFC 2865 §5: an attribute has one octet or more
+      return reading_.wrong(entry, fmt::format("'{}' is empty", entry.key), "one octet or more");
+    if (condition::Template::has_places(text)) {
       std::vector<condition::Mistake> mistakes;
       out.text = condition::Template::parse(text, names_, mistakes);
       for (const condition::Mistake& mistake : mistakes) reading_.wrong(entry, mistake.text, mistake.allowed);
@@ -124,8 +124,30 @@ class Assigning {
     out_.push_back(std::move(out));
   }
 
+  // A secret like others; made for each packet, as texts with places are. No message shows any of it.
+  void hidden(const Entry& entry, Assignment out) {
+    auto secret = secret_of(entry, outside_);
+    if (!secret) return reading_.wrong(entry, secret.error().text, std::string(kSecretForms));
+    const std::string_view text = text_of(secret->reveal());
+    if (condition::Template::has_places(text)) {
+      std::vector<condition::Mistake> mistakes;
+      out.text = condition::Template::parse(text, names_, mistakes);
+      if (!out.text)
+        return reading_.wrong(entry, fmt::format("'{}' has a place that cannot be filled in", entry.key),
+                              mistakes.empty() ? "" : mistakes.front().allowed);
+    } else if (!dictionary::encode(names_, entry.key, text, dictionary::hide_for_nobody)) {
+      return reading_.wrong(
+          entry, fmt::format("what '{}' holds does not fit", entry.key),
+          fmt::format("a value of type {}, short enough to be hidden", name_of(out.attribute->type)));
+    } else {
+      out.hidden = std::move(*secret);
+    }
+    out_.push_back(std::move(out));
+  }
+
   Reading& reading_;
   const Catalogue& names_;
+  const Outside& outside_;
   AssignedIn packet_;
   Assignments out_;
 };
@@ -138,10 +160,10 @@ std::size_t size_of(const Assignments& assignments) {
   return out;
 }
 
-Assignments read_assignments(Reading& reading, const Entry& table, const Catalogue& catalogue,
+Assignments read_assignments(Reading& reading, const Entry& table, const Context& context,
                              AssignedIn packet) {
   if (!reading.expect(table, Kind::table)) return {};
-  Assignments out = Assigning(reading, catalogue, packet).run(table);
+  Assignments out = Assigning(reading, context, packet).run(table);
   if (size_of(out) > kMostReply) {
     reading.wrong(table, fmt::format("the reply takes {} octets", size_of(out)),
                   fmt::format("0 to {}", kMostReply));

@@ -1,6 +1,6 @@
 #pragma once
 #include "document/reading.h"
-#include "plan/model.h"
+#include "plan/draft.h"
 
 namespace jembatan::plan {
 
@@ -10,9 +10,10 @@ enum class AssignedIn : std::uint8_t { accept, reject, edit };
 /// Reads a table of attributes: names from the dictionary, and "vlan", which stands for the three tunnel
 /// attributes that must agree (RFC 3580 §3.31). A value may be an array: the attribute is then there several
 /// times. Texts may have places that are filled in from the request (condition/template.h). Attributes that
-/// the RFCs' tables forbid in that packet, and those that the server writes itself, become problems.
-Assignments read_assignments(document::Reading& reading, const document::Entry& table,
-                             const dictionary::Catalogue& catalogue, AssignedIn packet);
+/// the RFCs' tables forbid in that packet, and those that the server writes itself, become problems. Hidden
+/// attributes hold secrets (outside.h).
+Assignments read_assignments(document::Reading& reading, const document::Entry& table, const Context& context,
+                             AssignedIn packet);
 
 /// Whole attributes that need not be filled in, for the packet's size.
 std::size_t size_of(const Assignments& assignments);

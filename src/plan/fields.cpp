@@ -217,7 +217,7 @@ const Field<UserDraft> kUser[] = {
     {"reply", Need::optional,
      "a table of attributes for the Access-Accept, by dictionary name; vlan = 1 to 4094",
      [](Reading& r, const Entry& e, UserDraft& d) {
-       d.object.user.reply = read_assignments(r, e, d.context.catalogue, AssignedIn::accept);
+       d.object.user.reply = read_assignments(r, e, d.context, AssignedIn::accept);
      }},
 };
 

@@ -42,14 +42,17 @@ struct Client {
   }
 };
 
-/// One attribute that a reply gets, or that an edit sets: fixed, or with places that are filled in from the
-/// request.
+/// One attribute that a reply gets, or that an edit sets: fixed, with places that are filled in from the
+/// request, or hidden.
 struct Assignment {
   std::string name;  ///< as the plan writes it: "Filter-Id", "Tunnel-Type[1]", "26.32473.5"
   const dictionary::Definition* attribute = nullptr;  ///< null: the catalogue does not know it
   dictionary::Path path;
   Octets fixed;  ///< whole attributes
   std::optional<condition::Template> text;
+  std::optional<Secret> hidden = {};  ///< of a hidden attribute without places: hidden for each packet anew
+
+  bool is_hidden() const { return attribute != nullptr && attribute->hiding != dictionary::Hiding::none; }
 };
 using Assignments = std::vector<Assignment>;
 

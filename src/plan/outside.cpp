@@ -31,6 +31,15 @@ Result<std::string> looked_up(const Entry& source, const Outside& outside) {
   return "kept elsewhere: " + where;
 }
 
+void each_value(Entry& entry, const std::function<void(Entry&)>& visit) {
+  if (entry.value.kind != Kind::array) return visit(entry);
+  for (document::Value& item : entry.value.items) {
+    Entry one{entry.key, item.at, std::move(item)};
+    visit(one);
+    item = std::move(one.value);
+  }
+}
+
 }  // namespace
 
 Result<Secret> secret_of(const Entry& entry, const Outside& outside) {
@@ -59,14 +68,19 @@ bool is_kept(const document::Value& value) {
   return value.kind == Kind::table && value.entries.size() == 1 && value.entries.front().key == "kept";
 }
 
-void each_secret(document::Value& table, const std::function<void(Entry&)>& visit) {
+void each_secret(document::Value& table, const std::function<bool(std::string_view)>& hidden,
+                 const std::function<void(Entry&)>& visit) {
   for (Entry& entry : table.entries) {
     if (entry.key == "secret" || entry.key == "old_secret") {
       visit(entry);
     } else if (entry.key == "password" && entry.value.kind == Kind::table) {
       for (Entry& form : entry.value.entries) visit(form);
     } else if (entry.key == "server" && entry.value.kind == Kind::array) {
-      for (document::Value& server : entry.value.items) each_secret(server, visit);
+      for (document::Value& server : entry.value.items) each_secret(server, hidden, visit);
+    } else if (entry.key == "reply" || entry.key == "set" || entry.key == "add") {
+      for (Entry& attribute : entry.value.entries) {
+        if (hidden(attribute.key)) each_value(attribute, visit);
+      }
     }
   }
 }

@@ -285,8 +285,7 @@ class Reader {
     AccessRule& rule = draft.object.rule;
     Reading reading(files_[draft.file], problems_);
     const AssignedIn packet = rule.permit ? AssignedIn::accept : AssignedIn::reject;
-    if (draft.object.reply)
-      rule.reply = read_assignments(reading, *draft.object.reply, *plan_.catalogue, packet);
+    if (draft.object.reply) rule.reply = read_assignments(reading, *draft.object.reply, context_, packet);
     if (draft.object.also) rule.also = also_of(draft.file, *draft.object.also, rule.permit);
     if (!first_of_its_name("access", rule.name, draft.file, draft.at)) return;
     places_.access_rules.push_back({draft.file, draft.at});
@@ -323,7 +322,7 @@ class Reader {
     Reading reading(files_[draft.file], problems_);
     const auto values = [&](const Reference& table) {
       if (!table) return Assignments{};
-      return read_assignments(reading, *table, *plan_.catalogue, AssignedIn::edit);
+      return read_assignments(reading, *table, context_, AssignedIn::edit);
     };
     edit.sets = values(draft.object.sets);
     edit.adds = values(draft.object.adds);

@@ -130,7 +130,7 @@ const Field<ReplySetDraft> kReplySet[] = {
      [](Reading& r, const Entry& e, ReplySetDraft& d) { d.object.name = read_name(r, e); }},
     {"reply", Need::required, "a table of attributes, as that of an access rule",
      [](Reading& r, const Entry& e, ReplySetDraft& d) {
-       d.object.reply = read_assignments(r, e, d.context.catalogue, AssignedIn::accept);
+       d.object.reply = read_assignments(r, e, d.context, AssignedIn::accept);
      }},
 };
 

@@ -12,7 +12,13 @@ namespace {
 
 using document::Entry;
 using document::Value;
-using Fields = std::map<std::string, std::string>;
+
+struct Field {
+  std::string text;
+  bool secret = false;  ///< then the text is its mark
+  bool operator==(const Field& other) const { return text == other.text && secret == other.secret; }
+};
+using Fields = std::map<std::string, Field>;
 
 std::string name_in(const Value& table) {
   const Value* name = table.find("name");
@@ -20,8 +26,16 @@ std::string name_in(const Value& table) {
 }
 
 void flatten(const Value& value, const std::string& path, Fields& out) {
+  const auto secret = [&](const Value& kept) {
+    Field& field = out[path];
+    field.text += kept.entries.front().value.text + " ";
+    field.secret = true;
+  };
   if (plan::is_kept(value)) {
-    out[path] = value.entries.front().value.text;
+    secret(value);
+  } else if (value.kind == document::Kind::array && !value.items.empty() &&
+             plan::is_kept(value.items.front())) {
+    for (const Value& item : value.items) secret(item);
   } else if (value.kind == document::Kind::table) {
     for (const Entry& entry : value.entries)
       flatten(entry.value, path.empty() ? entry.key : path + "." + entry.key, out);
@@ -29,42 +43,40 @@ void flatten(const Value& value, const std::string& path, Fields& out) {
              value.items.front().kind == document::Kind::table) {
     for (const Value& item : value.items) flatten(item, path + "." + name_in(item), out);
   } else {
-    out[path] = document::inline_text(value);
+    out[path].text = document::inline_text(value);
   }
 }
 
-bool is_secret(const Value& table, const std::string& path) {
-  Value copy = table;
-  bool found = false;
-  plan::each_secret(copy, [&](Entry& entry) {
-    const std::string& key = entry.key;
-    found = found || path == key || path == "password." + key ||
-            (path.starts_with("server.") && path.ends_with("." + key));
-  });
-  return found;
+// An object's fields; what is secret by its key is taken for kept, wherever the object comes from.
+Fields fields_of(const Object& object) {
+  Value table = table_of(object);
+  plan::each_secret(
+      table, [](std::string_view) { return false; },
+      [](Entry& entry) {
+        if (plan::is_kept(entry.value)) return;
+        const std::string text = document::inline_text(entry.value);
+        entry.value = document::table_value({{"kept", {}, document::text_value(text)}});
+      });
+  Fields out;
+  flatten(table, "", out);
+  return out;
 }
 
 std::vector<FieldChange> field_changes(const Object& before, const Object& after) {
   if (before.kind == kDictionary) return {{"text", "", ""}};
-  const Value old_table = table_of(before);
-  const Value new_table = table_of(after);
-  Fields old_fields;
-  Fields new_fields;
-  flatten(old_table, "", old_fields);
-  flatten(new_table, "", new_fields);
+  Fields old_fields = fields_of(before);
+  Fields new_fields = fields_of(after);
   std::set<std::string> paths;
   for (const auto& [path, text] : old_fields) paths.insert(path);
   for (const auto& [path, text] : new_fields) paths.insert(path);
   std::vector<FieldChange> out;
   for (const std::string& path : paths) {
-    std::string was = old_fields.contains(path) ? old_fields[path] : "";
-    std::string is = new_fields.contains(path) ? new_fields[path] : "";
+    Field& was = old_fields[path];
+    Field& is = new_fields[path];
     if (was == is) continue;
-    if (is_secret(old_table, path) || is_secret(new_table, path)) {
-      if (!was.empty()) was = "a secret";
-      if (!is.empty()) is = was.empty() ? "a secret" : "another secret";
-    }
-    out.push_back({path, std::move(was), std::move(is)});
+    if (is.secret) is.text = was.secret ? "another secret" : "a secret";
+    if (was.secret) was.text = "a secret";
+    out.push_back({path, std::move(was.text), std::move(is.text)});
   }
   return out;
 }

@@ -6,6 +6,7 @@
 #include <set>
 
 #include "base/text.h"
+#include "dictionary/encode.h"
 #include "document/write.h"
 
 namespace jembatan::revision {
@@ -15,7 +16,9 @@ using document::Value;
 
 // The secrets of one change: sealed, to be stored together with it.
 struct Keeper::Sealing {
-  std::map<std::string, Octets> by_mark;
+  const plan::Outside& outside;
+  const plan::Plan& plan;  ///< as it will be
+  std::map<std::string, Octets> by_mark = {};
 };
 
 namespace {
@@ -45,6 +48,11 @@ std::map<const Object*, std::string> places_of(const Objects& objects, const std
     if (object != nullptr && !edit.place.empty()) out[object] = edit.place;
   }
   return out;
+}
+
+bool is_same(const Object& object, const Objects& before) {
+  const Object* was = before.find(object.kind, object.name);
+  return was != nullptr && was->text == object.text;
 }
 
 Status check_clients(const Objects& before, const Objects& after, const Wish& wish) {
@@ -81,13 +89,8 @@ Result<Secret> Keeper::open_kept(const std::string& mark) {
   return key_.open(mark, *sealed);
 }
 
-plan::Outside Keeper::with_kept(plan::Outside outside, const Sealing* sealing) {
-  outside.kept = [this, sealing](const std::string& mark) -> Result<std::string> {
-    if (sealing != nullptr && sealing->by_mark.contains(mark)) {
-      const auto fresh = key_.open(mark, sealing->by_mark.at(mark));
-      if (!fresh) return fresh.error();
-      return std::string(jembatan::text_of(fresh->reveal()));
-    }
+plan::Outside Keeper::with_kept(plan::Outside outside) {
+  outside.kept = [this](const std::string& mark) -> Result<std::string> {
     const auto secret = open_kept(mark);
     if (!secret) return secret.error();
     return std::string(jembatan::text_of(secret->reveal()));
@@ -108,14 +111,17 @@ Status Keeper::check_base(const Wish& wish, std::uint64_t newest) {
 }
 
 // Replaces each secret of an object by its mark.
-Status Keeper::seal_secrets(Sealing& sealing, std::string_view kind, Value& table,
-                            const plan::Outside& outside) {
+Status Keeper::seal_secrets(Sealing& sealing, std::string_view kind, Value& table) {
   const Value* name = table.find("name");
   const std::string owner = fmt::format("{} {}", kind, name == nullptr ? "" : name->text);
   Status out;
-  plan::each_secret(table, [&](Entry& entry) {
+  const auto hidden = [&sealing](std::string_view attribute) {
+    const auto* known = dictionary::definition_of(*sealing.plan.catalogue, attribute);
+    return known != nullptr && known->hiding != dictionary::Hiding::none;
+  };
+  plan::each_secret(table, hidden, [&](Entry& entry) {
     if (plan::is_kept(entry.value)) return;
-    const auto secret = plan::secret_of(entry, outside);
+    const auto secret = plan::secret_of(entry, sealing.outside);
     if (!secret) {
       out = secret.error();
       return;
@@ -127,8 +133,7 @@ Status Keeper::seal_secrets(Sealing& sealing, std::string_view kind, Value& tabl
   return out;
 }
 
-Result<Objects> Keeper::objects_of(const std::vector<document::File>& files, Sealing& sealing,
-                                   const plan::Outside& outside, const plan::Plan& plan) {
+Result<Objects> Keeper::objects_of(const std::vector<document::File>& files, Sealing& sealing) {
   Objects out;
   std::int64_t rank = 0;
   for (const document::File& file : files) {
@@ -147,9 +152,9 @@ Result<Objects> Keeper::objects_of(const std::vector<document::File>& files, Sea
       std::vector<Value> tables = section.value.items;
       if (section.value.kind == document::Kind::table) tables = {section.value};
       for (Value& table : tables) {
-        const Status sealed = seal_secrets(sealing, section.key, table, outside);
+        const Status sealed = seal_secrets(sealing, section.key, table);
         if (!sealed) return sealed.error();
-        if (section.key == "client") note_resolved(table, plan);
+        if (section.key == "client") note_resolved(table, sealing.plan);
         Object object = object_of(section.key, std::move(table));
         if (kind_named(section.key)->ordered) object.rank = ++rank;
         out.put(std::move(object));
@@ -166,7 +171,7 @@ Result<Applied> Keeper::load(document::Problems& problems) {
   out.revision = *newest;
   auto objects = archive_.objects(*newest);
   if (!objects) return objects.error();
-  out.plan = plan::read(sources_of(*objects), with_kept({}, nullptr), problems);
+  out.plan = plan::read(sources_of(*objects), with_kept({}), problems);
   if (!out.plan) return plan_errors(problems);
   return out;
 }
@@ -177,12 +182,12 @@ Result<Applied> Keeper::apply(std::span<const plan::SourceFile> files, plan::Out
   const auto newest = archive_.newest();
   if (!newest) return newest.error();
   if (const Status base = check_base(wish, *newest); !base) return base.error();
-  outside = with_kept(std::move(outside), nullptr);
+  outside = with_kept(std::move(outside));
   auto parsed = plan::parse(files, problems);
   auto plan = plan::read(parsed, outside, problems);
   if (!plan) return plan_errors(problems);
-  Sealing sealing;
-  auto after = objects_of(parsed, sealing, outside, *plan);
+  Sealing sealing{outside, *plan};
+  auto after = objects_of(parsed, sealing);
   if (!after) return after.error();
   const auto before = archive_.objects(*newest);
   if (!before) return before.error();
@@ -193,7 +198,7 @@ Result<Applied> Keeper::apply(std::span<const plan::SourceFile> files, plan::Out
                                                : source == "restore" ? "restore"
                                                                      : "reload");
   commit.revision.at = now;
-  return store(*newest, *before, std::move(*after), std::move(plan), std::move(sealing), wish,
+  return store(*newest, *before, std::move(*after), std::move(plan), std::move(sealing.by_mark), wish,
                std::move(commit));
 }
 
@@ -205,39 +210,39 @@ Result<Applied> Keeper::change(const std::vector<Edit>& edits, plan::Outside out
   const auto before = archive_.objects(*newest);
   if (!before) return before.error();
   Objects after = *before;
-  Sealing sealing;
   for (const Edit& edit : edits) {
     const Status done = jembatan::revision::apply(edit, after);
     if (!done) return edit.place.empty() ? done.error() : done.error().at(edit.place);
   }
-  outside = with_kept(std::move(outside), &sealing);
-  // Only what was touched can hold secrets that are not kept yet.
-  for (const Edit& edit : edits) {
-    const Object* object = after.find(edit.kind, edit.name);
-    if (object == nullptr || object->kind == kDictionary) continue;
-    Value table = table_of(*object);
-    // A secret that cannot be read stays as it is: the check tells about it, with its place.
-    if (!seal_secrets(sealing, edit.kind, table, outside)) continue;
-    Object sealed = object_of(edit.kind, std::move(table));
-    sealed.rank = object->rank;
-    after.put(std::move(sealed));
-  }
+  outside = with_kept(std::move(outside));
   auto plan = plan::read(sources_of(after, places_of(after, edits)), outside, problems);
   if (!plan) return plan_errors(problems);
-  for (const Edit& edit : edits) {
-    const Object* object = after.find(edit.kind, edit.name);
-    if (object == nullptr || object->kind != "client") continue;
-    Value table = table_of(*object);
-    note_resolved(table, *plan);
-    after.put(object_of("client", std::move(table)));
-  }
+  Sealing sealing{outside, *plan};
+  if (const Status sealed = seal_changes(sealing, *before, after); !sealed) return sealed.error();
   Commit commit;
   commit.revision.at = now;
   commit.revision.source = "change";
   commit.audit.action = action;
   commit.audit.subject = subject_of(edits);
-  return store(*newest, *before, std::move(after), std::move(plan), std::move(sealing), wish,
+  return store(*newest, *before, std::move(after), std::move(plan), std::move(sealing.by_mark), wish,
                std::move(commit));
+}
+
+// Only what was changed can hold secrets that are not kept yet, and host names that nobody has looked up;
+// after a change of the dictionaries, all.
+Status Keeper::seal_changes(Sealing& sealing, const Objects& before, Objects& after) {
+  bool all = false;
+  for (const Object* object : after.list(kDictionary)) all = all || !is_same(*object, before);
+  for (const Object* object : after.list()) {
+    if (object->kind == kDictionary || (!all && is_same(*object, before))) continue;
+    Value table = table_of(*object);
+    if (const Status sealed = seal_secrets(sealing, object->kind, table); !sealed) return sealed;
+    if (object->kind == "client") note_resolved(table, sealing.plan);
+    Object kept = object_of(object->kind, std::move(table));
+    kept.rank = object->rank;
+    after.put(std::move(kept));
+  }
+  return {};
 }
 
 Result<Applied> Keeper::restore(std::uint64_t revision, const Wish& wish, WallTime now,
@@ -250,7 +255,7 @@ Result<Applied> Keeper::restore(std::uint64_t revision, const Wish& wish, WallTi
   auto after = archive_.objects(revision);
   if (!before) return before.error();
   if (!after) return after.error();
-  auto plan = plan::read(sources_of(*after), with_kept({}, nullptr), problems);
+  auto plan = plan::read(sources_of(*after), with_kept({}), problems);
   if (!plan) return plan_errors(problems);
   Commit commit;
   commit.revision.at = now;
@@ -261,7 +266,7 @@ Result<Applied> Keeper::restore(std::uint64_t revision, const Wish& wish, WallTi
 }
 
 Result<Applied> Keeper::store(std::uint64_t newest, const Objects& before, Objects after, plan::PlanPtr plan,
-                              Sealing sealing, const Wish& wish, Commit commit) {
+                              std::map<std::string, Octets> secrets, const Wish& wish, Commit commit) {
   Applied out;
   out.revision = newest;
   out.plan = std::move(plan);
@@ -276,7 +281,7 @@ Result<Applied> Keeper::store(std::uint64_t newest, const Objects& before, Objec
   commit.revision.message = wish.message;
   commit.revision.counts = counts;
   commit.changes = out.changes;
-  for (auto& [mark, sealed] : sealing.by_mark) commit.secrets.push_back({mark, std::move(sealed)});
+  for (auto& [mark, sealed] : secrets) commit.secrets.push_back({mark, std::move(sealed)});
   AuditEntry& audit = commit.audit;
   audit.at = commit.revision.at;
   audit.author = wish.author.name;
@@ -319,7 +324,7 @@ Result<std::vector<plan::SourceFile>> Keeper::files(std::uint64_t revision, Secr
     if (object->kind == kDictionary) continue;
     Value table = table_of(*object);
     Status opened;
-    plan::each_secret(table, [&](Entry& entry) {
+    plan::each_secret(table, plan::any_attribute, [&](Entry& entry) {
       if (!plan::is_kept(entry.value)) return;
       const auto secret = open_kept(entry.value.entries.front().value.text);
       if (!secret) {

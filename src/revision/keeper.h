@@ -65,15 +65,14 @@ class Keeper {
 
  private:
   struct Sealing;
-  plan::Outside with_kept(plan::Outside outside, const Sealing* sealing);
+  plan::Outside with_kept(plan::Outside outside);
   Result<Secret> open_kept(const std::string& mark);
   Status check_base(const Wish& wish, std::uint64_t newest);
-  Status seal_secrets(Sealing& sealing, std::string_view kind, document::Value& table,
-                      const plan::Outside& outside);
-  Result<Objects> objects_of(const std::vector<document::File>& files, Sealing& sealing,
-                             const plan::Outside& outside, const plan::Plan& plan);
+  Status seal_secrets(Sealing& sealing, std::string_view kind, document::Value& table);
+  Status seal_changes(Sealing& sealing, const Objects& before, Objects& after);
+  Result<Objects> objects_of(const std::vector<document::File>& files, Sealing& sealing);
   Result<Applied> store(std::uint64_t newest, const Objects& before, Objects after, plan::PlanPtr plan,
-                        Sealing sealing, const Wish& wish, Commit commit);
+                        std::map<std::string, Octets> secrets, const Wish& wish, Commit commit);
 
   Archive& archive_;
   SealKey key_;

@@ -43,6 +43,12 @@ TEST(Assignment, MistakesAreToldWithTheRightForm) {
   EXPECT_EQ(read("waits"), "'waits' is no KEY=VALUE, like waits=20s, labels.place=reef or groups+=crew");
   EXPECT_EQ(read("secret=laut"),
             "'secret=…' can be seen by everybody on this machine; allowed: secret=@FILE, or secret=generate");
+  EXPECT_EQ(read("reply.Tunnel-Password[1]=laut"),
+            "'reply.Tunnel-Password[1]=…' can be seen by everybody on this machine; allowed: "
+            "reply.Tunnel-Password[1]=@FILE, or reply.Tunnel-Password[1]=generate");
+  EXPECT_EQ(read("set.69=laut").substr(0, 10), "'set.69=\xE2\x80");
+  EXPECT_EQ(read("add.Strait-Door-Password=4711").substr(0, 26), "'add.Strait-Door-Password=");
+  EXPECT_EQ(read("reply.Filter-Id=laut"), R"({"reply.Filter-Id":"laut"})");
 }
 
 }  // namespace

@@ -11,6 +11,10 @@ TEST(Mask, WhatMayBeASecretIsNotShown) {
   EXPECT_EQ(shown_line("x = { note = \"a\", secrte = \"x\", vlan = 3 }"),
             "x = { note = \"a\", secrte = ********");
   EXPECT_EQ(shown_line("\"secret\" = \"laut\""), "\"secret\" = ********");
+  EXPECT_EQ(shown_line("reply = { vlan = 3, \"Tunnel-Password[1]\" = \"x\" }"),
+            "reply = { vlan = 3, \"Tunnel-Password[1]\" = ********");
+  EXPECT_EQ(shown_line("reply = { vlan = 3, \"Door[1]\" = \"x\" }", {"Door[1]"}),
+            "reply = { vlan = 3, \"Door[1]\" = ********");
   EXPECT_EQ(shown_line("nt = \"00\""), "nt = ********");
   EXPECT_EQ(shown_line("pass-phrase='x'"), "pass-phrase= ********");
   EXPECT_EQ(shown_line("inside of a text"), "********");
@@ -24,8 +28,8 @@ TEST(Mask, EverythingElseIs) {
 }
 
 TEST(Mask, AnUnknownKeysValueIsHiddenWhereItIsAskedFor) {
-  EXPECT_EQ(shown_line("pw = \"x\"", "pw"), "pw = ********");
-  EXPECT_EQ(shown_line("x = 1, pw = 2", "pw"), "x = 1, pw = ********");
+  EXPECT_EQ(shown_line("pw = \"x\"", {"pw"}), "pw = ********");
+  EXPECT_EQ(shown_line("x = 1, pw = 2", {"pw"}), "x = 1, pw = ********");
 }
 
 }  // namespace

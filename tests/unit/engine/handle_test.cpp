@@ -606,6 +606,45 @@ permit = true
 reply = { vlan = 30 }
 )";
 
+constexpr const char* kTunnel = R"(
+[[client]]
+name = "gate"
+address = "192.0.2.0/24"
+secret = "laut"
+[realm_default]
+missing = "here"
+[[user]]
+name = "sari"
+password = { clear = "laut-biru-7" }
+reply = { "Tunnel-Password[1]" = ["terowong-satu", "terowong-dua"] }
+[[access]]
+name = "all"
+permit = true
+reply = { "Tunnel-Password[2]" = "not taken", Filter-Id = "crew" }
+)";
+
+// RFC 2868 §3.5
+TEST_F(Handle, HiddenAttributesOfAReplyAreHiddenForTheClient) {
+  engine.use(board.go_live(support::plan_of(kTunnel), 2));
+  const Octets sent = access_request().user("sari").password("laut-biru-7").signed_with(secret("laut"));
+  receive(sent);
+  const wire::Authenticator request = PacketView::parse(sent)->authenticator();
+  std::string opened;
+  std::set<std::string> salts;
+  const auto accept = PacketView::parse(reply());
+  for (const auto attribute : accept->attributes()) {
+    if (attribute.type != static_cast<wire::AttributeType>(69)) continue;
+    salts.insert(to_hex(attribute.value.subspan(1, 2)));
+    const auto value = wire::reveal_salted(attribute.value.subspan(1), request, secret("laut"));
+    ASSERT_TRUE(value);
+    opened += std::to_string(attribute.value[0]) + " " + std::string(text_of(*value)) + "; ";
+  }
+  EXPECT_EQ(opened, "1 terowong-satu; 1 terowong-dua; ");
+  EXPECT_EQ(salts.size(), 2U);
+  EXPECT_THAT(journal::entry_of(event()).trail,
+              testing::Contains("reply: Tunnel-Password[1] (hidden, 18 octets)  from user 'sari'"));
+}
+
 constexpr const char* kEdits = R"(
 [[client]]
 name = "gate"

@@ -127,6 +127,89 @@ TEST_F(PlanStoreTest, NoSecretStandsInTheFileOpenly) {
   EXPECT_EQ(found.st_mode & 077U, 0U);
 }
 
+constexpr const char* kHidden = R"(
+[[client]]
+name = "kerapu"
+address = "192.0.2.1"
+secret = "angin kencang dari timur"
+[[user]]
+name = "sari"
+password = { clear = "laut-biru-7" }
+reply = { "Tunnel-Password[1]" = "terowong-satu", "69" = "terowong-nomor", Filter-Id = "crew" }
+[[access]]
+name = "crew"
+permit = true
+reply = { "Tunnel-Password[2]" = ["terowong-dua", { file = "tiga" }] }
+[[edit]]
+name = "tunnel"
+at = "replying"
+set = { "Tunnel-Password[3]" = "terowong-{user}" }
+)";
+
+TEST_F(PlanStoreTest, HiddenAttributesAreSecretsLikeOthers) {
+  ASSERT_TRUE(apply(kHidden, wish())) << problems.text();
+  EXPECT_THAT(all_files(), Not(HasSubstr("terowong")));
+  EXPECT_THAT(all_files(), HasSubstr("Filter-Id = \"crew\""));
+  EXPECT_EQ(support::read_file(folder.path() / "plan.sqlite-wal").find("terowong"), std::string::npos);
+  const std::string shown = all_files(Keeper::Secrets::shown);
+  for (const char* open : {"terowong-satu", "terowong-nomor", "terowong-dua", "file tiga", "terowong-{user}"})
+    EXPECT_THAT(shown, HasSubstr(open));
+  const auto loaded = keeper->load(problems);
+  ASSERT_TRUE(loaded) << problems.text();
+  EXPECT_EQ(text_of(loaded->plan->access_rules[0].reply[1].hidden->reveal()), "the secret in file tiga");
+
+  const auto set =
+      change({Do::set, "user", "sari", {{"reply.Tunnel-Password[1]", text_value("terowong-baru")}}});
+  ASSERT_TRUE(set) << problems.text();
+  EXPECT_EQ(revision::changes_text(set->changes),
+            "changed user sari; reply.Tunnel-Password[1]: a secret -> another secret\n");
+  EXPECT_THAT(all_files(), Not(HasSubstr("terowong")));
+  EXPECT_THAT(all_files(Keeper::Secrets::shown), HasSubstr("terowong-baru"));
+}
+
+TEST_F(PlanStoreTest, AHiddenValueThatDoesNotFitIsNotShown) {
+  ASSERT_TRUE(apply(kHidden, wish()));
+  const std::string long_one(241, 'w');
+  EXPECT_FALSE(change({Do::set, "user", "sari", {{"reply.Filter-Id", text_value("")}}}));
+  EXPECT_THAT(problems.text(), Not(HasSubstr("terowong")));
+  for (const std::string& wrong : {long_one, std::string("{terowong}"), std::string()}) {
+    EXPECT_FALSE(change({Do::set, "user", "sari", {{"reply.Tunnel-Password[1]", text_value(wrong)}}}))
+        << wrong;
+    EXPECT_THAT(problems.text(), HasSubstr("'Tunnel-Password[1]' "));
+    if (!wrong.empty()) {
+      EXPECT_THAT(problems.text(), Not(HasSubstr(wrong)));
+    }
+  }
+}
+
+TEST_F(PlanStoreTest, WhatADictionaryMakesHiddenIsSealed) {
+  constexpr const char* kDoors = R"(source = "Strait Ferries"
+vendor = { name = "Strait", number = 32473 }
+attribute = [{ number = 5, name = "Strait-Door-Code", type = "string"HIDDEN }]
+)";
+  const auto dictionary = [&](const std::string& hidden) {
+    std::string text = kDoors;
+    return Edit{Do::put,
+                "dictionary",
+                "strait",
+                {{"text", text_value(text.replace(text.find("HIDDEN"), 6, hidden))}}};
+  };
+  ASSERT_TRUE(apply(kHidden, wish()));
+  ASSERT_TRUE(change(dictionary(""))) << problems.text();
+  ASSERT_TRUE(change({Do::set, "user", "sari", {{"reply.Strait-Door-Code", text_value("\"pintu\"")}}}));
+  EXPECT_THAT(all_files(), HasSubstr("pintu"));
+  ASSERT_TRUE(change(dictionary(", hidden = \"salted\""))) << problems.text();
+  EXPECT_THAT(all_files(), Not(HasSubstr("\"pintu")));
+}
+
+TEST_F(PlanStoreTest, ASecretThatComesWithANewNameIsSealed) {
+  ASSERT_TRUE(apply(kPlan, wish()));
+  ASSERT_TRUE(change(
+      {Do::set, "client", "kerapu", {{"name", text_value("hiu")}, {"secret", text_value("arus deras")}}}));
+  EXPECT_THAT(all_files(), Not(HasSubstr("arus")));
+  EXPECT_THAT(all_files(Keeper::Secrets::shown), HasSubstr("arus deras"));
+}
+
 TEST_F(PlanStoreTest, AnotherNodesMarkIsRefused) {
   const std::string text =
       "[[client]]\nname = \"x\"\naddress = \"192.0.2.1\"\nsecret = { kept = \"0af5\" }\n";
