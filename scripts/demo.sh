@@ -26,6 +26,7 @@ expect() {
   "$@" || got=$?
   [ "$got" -eq "$wanted" ] || { echo "demo: exit code $got instead of $wanted" >&2; exit 1; }
 }
+width=$({ [ -t 1 ] && tput cols; } 2>/dev/null || echo 500)
 # The newest line with the text in the log of a node (or of one of several, as in "reef-*"), without its time; waits.
 log_line() {
   local line
@@ -33,7 +34,8 @@ log_line() {
     line=$(cd "$lab" && grep -HF -- "$2" $1/log | tail -n 1) && [ -n "$line" ] && break
     sleep 0.1
   done
-  printf '  %-7s %s\n' "${line%%/*}" "${line#* }"
+  printf '  %-7s ' "${line%%/*}"
+  fold -s -w $((width - 10)) <<< "${line#* }" | sed '2,$s/^/          /'
 }
 
 title "The chain: ship edge → harbour hub → Reef Line's two home servers, four processes on this machine"

@@ -248,7 +248,7 @@ void apply_plan(const Asked& asked) {
     plan::Outside outside;
     outside.file = looked_up_in(texts_in(*body, "secret_files"), "secret file");
     outside.variable = looked_up_in(texts_in(*body, "variables"), "variable");
-    outside.resolve = [&](const std::string& host) { return asked.server.resolve_host(host); };
+    outside.resolve = [&](const std::string& host) { return asked.server.hosts().address_of(host); };
     outside.now = now();
     return keeper.apply(files, std::move(outside), *wish, "apply", now(), problems);
   });

@@ -225,7 +225,7 @@ Status apply(const Edit& edit, Objects& objects) {
   Value table;
   if (!kind->single) table.entries.push_back({"name", {}, document::text_value(edit.name)});
   const auto rules = objects.list(edit.kind);
-  const std::int64_t last = rules.empty() ? kRankStep : rules.back()->rank + kRankStep;
+  const std::int64_t last = !kind->ordered ? 0 : rules.empty() ? kRankStep : rules.back()->rank + kRankStep;
   const Status made = put_object(edit, std::move(table), last, objects);
   const bool placed = edit.first || !edit.before.empty() || !edit.after.empty();
   return made && placed ? move(edit, objects) : made;

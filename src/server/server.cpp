@@ -3,7 +3,6 @@
 #include <fcntl.h>
 #include <fmt/format.h>
 #include <malloc.h>
-#include <netdb.h>
 #include <netinet/in.h>
 #include <sys/file.h>
 #include <unistd.h>
@@ -39,22 +38,6 @@ constexpr std::uintmax_t kLeastSpace = 1U << 20U;
 std::size_t worker_count(const host::NodeSettings& settings) {
   if (settings.workers > 0) return static_cast<std::size_t>(settings.workers);
   return std::max(1U, std::thread::hardware_concurrency());
-}
-
-// Asks the system's resolver; the first address counts.
-Result<IpAddress> resolve(const std::string& host) {
-  addrinfo wanted{};
-  wanted.ai_socktype = SOCK_DGRAM;
-  addrinfo* found = nullptr;
-  const int failed = getaddrinfo(host.c_str(), nullptr, &wanted, &found);
-  if (failed != 0)
-    return fail(Errc::not_found, fmt::format("host name '{}': {}", host, gai_strerror(failed)));
-  const auto* octets = reinterpret_cast<const std::uint8_t*>(found->ai_addr);
-  const IpAddress out = found->ai_family == AF_INET6
-                            ? IpAddress::from_v6(octets + offsetof(sockaddr_in6, sin6_addr))
-                            : IpAddress::from_v4(octets + offsetof(sockaddr_in, sin_addr));
-  freeaddrinfo(found);
-  return out;
 }
 
 // A folder that an editor is saving into is read until it has been the same twice.
@@ -188,7 +171,7 @@ Status Server::open_plan(document::Problems& problems) {
   keeper_ = std::make_unique<revision::Keeper>(*plan_store_, std::move(*key), random_);
   if (!settings_.plan_folder.empty()) {
     document::Problems ignored;
-    if (const auto last = keeper_->load(ignored)) remember_addresses(*last->plan);
+    if (const auto last = keeper_->load(ignored)) hosts_.remember(*last->plan);
     const auto read = reload(kFolder, problems, {true});
     return read ? Status{} : Status{read.error()};
   }
@@ -199,7 +182,7 @@ Status Server::open_plan(document::Problems& problems) {
 }
 
 void Server::put_into_force(const revision::Applied& applied) {
-  remember_addresses(*applied.plan);
+  hosts_.remember(*applied.plan);
   plan_.publish(healths_.go_live(applied.plan, applied.revision));
   malloc_trim(0);  // reading a large plan leaves much behind that nothing needs any more
   log_info(plan_line(*plan_.current()));
@@ -299,7 +282,7 @@ Result<revision::Applied> Server::reload(const revision::Author& author, documen
   const auto files = stable_files(folder, problems);
   if (!files) return files.error();
   plan::Outside outside = plan::folder_outside(folder);
-  outside.resolve = [this](const std::string& host) { return resolve_host(host); };
+  outside.resolve = [this](const std::string& host) { return hosts_.address_of(host); };
   outside.now = host::SystemClock().now().wall;
   const revision::Wish wish{author, "", std::nullopt, how.dry_run, how.force};
   auto applied = keeper_->apply(*files, std::move(outside), wish, "plan folder",
@@ -317,23 +300,6 @@ Result<revision::Applied> Server::change_plan(
   auto applied = change(*keeper_);
   if (applied && applied->revision != plan_.current()->revision) put_into_force(*applied);
   return applied;
-}
-
-Result<IpAddress> Server::resolve_host(const std::string& host) {
-  auto found = resolve(host);
-  if (found) return found;
-  const std::lock_guard lock(addresses_mutex_);
-  const auto known = addresses_.find(host);
-  if (known == addresses_.end()) return found;
-  log_warning(fmt::format("{}; its last known address {} is used", found.error().text, known->second.text()));
-  return known->second;
-}
-
-void Server::remember_addresses(const plan::Plan& plan) {
-  const std::lock_guard lock(addresses_mutex_);
-  for (const plan::Client& client : plan.clients) {
-    if (!client.host.empty()) addresses_[client.host] = client.address.address;
-  }
 }
 
 void Server::settle() {

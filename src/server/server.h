@@ -7,6 +7,7 @@
 #include "journal/entry.h"
 #include "revision/keeper.h"
 #include "server/feed.h"
+#include "server/host_names.h"
 #include "server/plan_slot.h"
 #include "server/tally.h"
 #include "server/tap.h"
@@ -82,8 +83,7 @@ class Server {
     return look(*journal_);
   }
   Unmask& unmask() { return unmask_; }
-  /// The address of a host name; while the resolver is silent, the one that the plan in force has for it.
-  Result<IpAddress> resolve_host(const std::string& host);
+  HostNames& hosts() { return hosts_; }
   const Tally& tally() const { return tally_; }
   NodeStatus status() const;
   forward::LivePlanPtr plan() const { return plan_.current(); }
@@ -110,7 +110,6 @@ class Server {
   Status lock_data_folder();
   Status open_store();
   Status open_plan(document::Problems& problems);
-  void remember_addresses(const plan::Plan& plan);
   void put_into_force(const revision::Applied& applied);
   Status open_sockets();
   Status look_at_certificate();
@@ -128,8 +127,7 @@ class Server {
   Tally tally_;
   host::SystemRandom random_;  // under plan_mutex_
   std::mutex plan_mutex_;
-  std::mutex addresses_mutex_;
-  std::map<std::string, IpAddress> addresses_;  // of host names, as they were last known
+  HostNames hosts_{look_up};
   std::unique_ptr<revision::Archive> plan_store_;
   std::unique_ptr<revision::Keeper> keeper_;
   std::mutex archive_mutex_;
