@@ -91,10 +91,10 @@ void BM_ParseVerifyAnswer(benchmark::State& state) {
   settings.listeners = {{forward::Purpose::access, {}}};
   engine::Engine engine(settings, random, counters);
   forward::HealthBoard board;
-  engine.use(board.go_live(demo_plan(), 1));
+  engine::Actions actions;
+  engine.use(board.go_live(demo_plan(), 1), {}, actions);
   std::vector<Octets> requests;
   for (std::uint32_t i = 0; i < 4096; ++i) requests.push_back(request(i));
-  engine::Actions actions;
   const Now start{std::chrono::steady_clock::now(), std::chrono::system_clock::now()};
   std::uint32_t number = 0;
   for (auto _ : state) {
@@ -178,10 +178,12 @@ groups = ["passengers"]
   const decide::Request asked{*plan, packet, plan->clients[0], false, std::chrono::system_clock::now()};
   decide::Trail steps;
   decide::Trail* const trail = state.range(1) == 0 ? nullptr : &steps;
+  decide::Subject subject = decide::subject_of(plan->users.front());
+  subject.proven = "pap";
   for (auto _ : state) {
     steps.clear();
     const decide::Way way = decide::find_way(asked, trail);
-    benchmark::DoNotOptimize(decide::admit(asked, way, {plan->users.data()}, trail));
+    benchmark::DoNotOptimize(decide::admit(asked, way, subject, trail));
   }
   state.counters["per rule"] =
       benchmark::Counter(static_cast<double>(count),

@@ -48,8 +48,8 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   engine::Engine engine(
       {{{forward::Purpose::access, {}}, {forward::Purpose::accounting, {}}}, 16, Duration(1000), 16}, random,
       counters);
-  engine.use(live);
   engine::Actions actions;
+  engine.use(live, {}, actions);
   const OctetView datagram(data, size);
   engine.handle({0, {}, {}, datagram}, {}, actions);
   engine.handle({1, {}, {}, datagram}, {}, actions);

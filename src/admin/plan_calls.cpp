@@ -410,8 +410,9 @@ void explain(const Asked& asked) {
     at = *given;
   }
   const bool accounting = packet->code() == wire::Code::accounting_request;
-  const auto explanation = decide::explain({*live->plan, *packet, **client, accounting, at},
-                                           decide::assumed(texts["assume"] == "refused"));
+  const auto explanation =
+      decide::explain({*live->plan, *packet, **client, accounting, at},
+                      texts["assume"] == "refused" ? decide::Assume::refused : decide::Assume::proven);
   json trail = json::array();
   for (const std::string& line : explanation.lines) trail.push_back(line);
   answer(asked.response, {{"outcome", decide::name_of(explanation.outcome)},

@@ -1,5 +1,6 @@
 #pragma once
 #include <cstdint>
+#include <deque>
 #include <vector>
 
 namespace jembatan {
@@ -12,7 +13,7 @@ struct Ticket {
 };
 
 /// A bounded pool whose objects keep their buffers from use to use. Belongs to one thread. A pointer from
-/// get() lives until the next take().
+/// get() lives until the slot is released.
 template <class T>
 class Slots {
  public:
@@ -46,6 +47,19 @@ class Slots {
     free_.push_back(ticket.index);
   }
 
+  /// The same slot under a new ticket: the old one finds nothing from now on.
+  Ticket renew(Ticket ticket) {
+    if (get(ticket) == nullptr) return {};
+    return {ticket.index, ++all_[ticket.index].generation};
+  }
+
+  /// Calls `visit` with the ticket of each slot that is taken; it may release that one.
+  template <class Visit>
+  void each(Visit visit) {
+    for (std::uint32_t i = 0; i < all_.size(); ++i)
+      if (all_[i].taken) visit(ticket_at(i));
+  }
+
   std::size_t taken() const { return all_.size() - free_.size(); }
 
  private:
@@ -55,7 +69,7 @@ class Slots {
     bool taken = false;
   };
   std::size_t most_;
-  std::vector<Slot> all_;
+  std::deque<Slot> all_;
   std::vector<std::uint32_t> free_;
 };
 

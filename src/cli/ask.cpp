@@ -14,9 +14,9 @@
 #include "cli/packet_text.h"
 #include "cli/peer.h"
 #include "cli/secrets.h"
-#include "decide/credential.h"
 #include "dictionary/encode.h"
 #include "host/system.h"
+#include "identity/credential.h"
 #include "wire/builder.h"
 #include "wire/hidden.h"
 
@@ -205,7 +205,7 @@ void print_packet(Terminal& terminal, std::string_view arrow, const wire::Packet
 
 // A server that knows the password proves it, too (RFC 2759 §5).
 bool proves_too(const Question& question, const wire::PacketView& reply) {
-  const auto success = decide::find_microsoft(reply, decide::MicrosoftType::success_2);
+  const auto success = identity::find_microsoft(reply, identity::MicrosoftType::success_2);
   return success && success->size() > 1 && text_of(success->subspan(1)).starts_with(question.proof_of_both);
 }
 

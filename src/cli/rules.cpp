@@ -119,7 +119,7 @@ Command move_command(const Listing& listing) {
 bool wants_password(OctetView octets) {
   constexpr std::uint32_t kAuthorizeOnly = 17;  // RFC 5176 §3.2
   const auto packet = wire::PacketView::parse(octets);
-  return packet && decide::proves_nothing(*packet) &&
+  return packet && identity::proves_nothing(*packet) &&
          wire::number_in(packet->find(wire::AttributeType::service_type)) != kAuthorizeOnly;
 }
 
@@ -172,8 +172,9 @@ Result<json> explain_folder(const Arguments& arguments) {
     now = *at;
   }
   const auto packet = wire::PacketView::parse(*octets);
-  const auto explanation = decide::explain({*plan, *packet, **client, arguments.has("--accounting"), now},
-                                           decide::assumed(arguments.get("--assume") == "refused"));
+  const auto explanation = decide::explain(
+      {*plan, *packet, **client, arguments.has("--accounting"), now},
+      arguments.get("--assume") == "refused" ? decide::Assume::refused : decide::Assume::proven);
   json trail = json::array();
   for (const std::string& line : explanation.lines) trail.push_back(line);
   return json{

@@ -9,8 +9,8 @@ namespace {
 
 class Composing {
  public:
-  Composing(const condition::Facts& facts, const dictionary::Hide& hide, std::vector<ReplyPart>* parts)
-      : facts_(facts), hide_(hide), parts_(parts) {}
+  Composing(const condition::Facts& facts, HiddenValues& hidden, std::vector<ReplyPart>* parts)
+      : facts_(facts), hidden_(hidden), parts_(parts) {}
 
   // Attributes that an earlier owner has are not taken again; one owner may have several of a kind.
   void take(const plan::Assignments& assignments, ReplyPart::From from, std::string_view owner) {
@@ -20,7 +20,9 @@ class Composing {
       const bool there = std::any_of(
           taken_.begin(), end, [&](const plan::Assignment* other) { return other->path == assignment.path; });
       if (there) continue;
-      auto made = made_of(assignment, facts_, {}, hide_);
+      auto made = made_of(assignment, facts_, {}, [this](dictionary::Hiding hiding, OctetView value) {
+        return hidden_.hide(hiding, value);
+      });
       if (made) {
         taken_.push_back(&assignment);
         append(out_, *made);
@@ -41,7 +43,7 @@ class Composing {
 
  private:
   const condition::Facts& facts_;
-  const dictionary::Hide& hide_;
+  HiddenValues& hidden_;
   std::vector<ReplyPart>* parts_;
   std::vector<const plan::Assignment*> taken_;
   Octets out_;
@@ -49,12 +51,13 @@ class Composing {
 
 }  // namespace
 
-Octets compose_reply(const plan::Plan& plan, const condition::Facts& facts, const plan::User* user,
-                     const plan::AccessRule* rule, wire::Code code, const dictionary::Hide& hide,
-                     std::vector<ReplyPart>* parts) {
-  Composing composing(facts, hide, parts);
-  if (user != nullptr) composing.take(user->reply, ReplyPart::From::user, user->name);
-  const bool permits = code != wire::Code::access_reject;
+Octets compose_reply(const plan::Plan& plan, const condition::Facts& facts, const Granted& granted,
+                     HiddenValues& hidden, std::vector<ReplyPart>* parts) {
+  Composing composing(facts, hidden, parts);
+  if (granted.subject != nullptr && granted.subject->reply != nullptr)
+    composing.take(*granted.subject->reply, ReplyPart::From::user, granted.subject->name);
+  const plan::AccessRule* rule = granted.rule;
+  const bool permits = granted.code != wire::Code::access_reject;
   if (rule == nullptr || rule->permit != permits) return composing.result();
   composing.take(rule->reply, ReplyPart::From::rule, rule->name);
   for (const std::size_t set : rule->also)

@@ -1,6 +1,7 @@
 #pragma once
 // What stands in a reply that is decided here.
 #include "decide/decide.h"
+#include "decide/hidden_values.h"
 
 namespace jembatan::decide {
 
@@ -13,15 +14,20 @@ struct ReplyPart {
   std::string left_out;                    ///< why
 };
 
-/// The attributes of the Access-Accept: the user's own, then those of the rule that the user does not have,
-/// then those of its reply sets that are not there yet, then the rule's Reply-Message. Attributes whose
+/// Who and what a reply is composed of.
+struct Granted {
+  const Subject* subject = nullptr;        ///< whose own attributes it has; null: none
+  const plan::AccessRule* rule = nullptr;  ///< that decided; null: none
+  wire::Code code{};
+};
+
+/// The attributes of the Access-Accept: the subject's own, then those of the rule that the subject does not
+/// have, then those of its reply sets that are not there yet, then the rule's Reply-Message. Attributes whose
 /// places cannot be filled in are left out. Of an Access-Reject: what a rule that denies has (its plan
 /// was checked: RFC 2865 §5.44).
-///   hide   for hidden attributes
 ///   parts  if given: what they come from, in their order
-Octets compose_reply(const plan::Plan& plan, const condition::Facts& facts, const plan::User* user,
-                     const plan::AccessRule* rule, wire::Code code, const dictionary::Hide& hide,
-                     std::vector<ReplyPart>* parts = nullptr);
+Octets compose_reply(const plan::Plan& plan, const condition::Facts& facts, const Granted& granted,
+                     HiddenValues& hidden, std::vector<ReplyPart>* parts = nullptr);
 
 /// A Reply-Message (RFC 2865 §5.18) as an encoded attribute; nothing for an empty text.
 Octets reply_message(std::string_view text);

@@ -112,7 +112,11 @@ bool accepts(const plan::AccessRule& rule, std::string_view method) {
 
 }  // namespace
 
-condition::Facts facts_of(const Request& request, const Way& way, const plan::User* user) {
+std::string_view method_of(const Way& way, const Subject* subject) {
+  return subject != nullptr && subject->is_proven() ? subject->proven : way.credential.method;
+}
+
+condition::Facts facts_of(const Request& request, const Way& way, const Subject* subject) {
   condition::Facts out;
   out.packet = &request.packet;
   out.catalogue = request.plan.catalogue.get();
@@ -120,11 +124,11 @@ condition::Facts facts_of(const Request& request, const Way& way, const plan::Us
   out.realm = way.realm;
   out.client = request.client.name;
   out.listener = request.accounting ? "accounting" : "access";
-  out.method = method_of(request.packet);
+  out.method = method_of(way, subject);
   out.code = wire::known_name_of(request.packet.code());
   if (way.route != nullptr) out.route = way.route->name;
   out.labels = &request.client.labels;
-  out.groups = user == nullptr ? nullptr : &user->groups;
+  out.groups = subject == nullptr ? nullptr : subject->groups;
   out.now = request.now;
   return out;
 }
@@ -132,6 +136,7 @@ condition::Facts facts_of(const Request& request, const Way& way, const plan::Us
 Way identify(const Request& request) {
   const plan::Plan& plan = request.plan;
   Way way;
+  way.credential = identity::credential_of(request.packet);
   find_name(request.packet, way);
   const identity::Name parts = split_name(plan, way);
   way.user = parts.user;
@@ -168,14 +173,14 @@ Way find_way(const Request& request, Trail* trail) {
   return way;
 }
 
-std::string_view why_shut_out(const plan::User& user, const Request& request) {
+std::string_view why_shut_out(const Subject& subject, const Request& request) {
   const WallTime now = request.now;
-  if (!user.enabled) return "the user is switched off";
-  if (user.valid_from && now < *user.valid_from) return "the user is not valid yet";
-  if (user.valid_until && now >= *user.valid_until) return "the user has expired";
-  const auto& clients = user.clients;
-  if (!clients.empty() && std::find(clients.begin(), clients.end(), request.client.name) == clients.end())
-    return kNotFromHere;
+  if (!subject.enabled) return "the user is switched off";
+  if (subject.valid_from && now < *subject.valid_from) return "the user is not valid yet";
+  if (subject.valid_until && now >= *subject.valid_until) return "the user has expired";
+  if (subject.clients == nullptr || subject.clients->empty()) return {};
+  const auto& clients = *subject.clients;
+  if (std::find(clients.begin(), clients.end(), request.client.name) == clients.end()) return kNotFromHere;
   return {};
 }
 
@@ -196,15 +201,16 @@ std::string accounting_text(const plan::Plan& plan, const plan::AccountingRule& 
   return accounting.here ? "kept here, " + queued : queued + ", then not kept here";
 }
 
-Admission admit(const Request& request, const Way& way, const Candidate& candidate, Trail* trail) {
+Admission admit(const Request& request, const Way& way, const Subject& subject, Trail* trail) {
   const auto& rules = request.plan.access_rules;
-  const bool proved = candidate.proof == plan::Proof::password;
+  const bool proved = subject.is_proven();
+  const plan::Proof proof = proved ? plan::Proof::password : plan::Proof::client;
   if (rules.empty() && proved) return {true, nullptr, "password matches"};
-  const condition::Facts facts = facts_of(request, way, candidate.user);
+  const condition::Facts facts = facts_of(request, way, &subject);
   const plan::AccessRule* decided = nullptr;
   const auto decides = [&](std::size_t i) {
     const plan::AccessRule& rule = rules[i];
-    if (rule.proof != candidate.proof) {
+    if (rule.proof != proof) {
       take(trail, Step::What::access, false, i, Step::kOtherProof);
       return false;
     }

@@ -2,8 +2,8 @@
 // What a request is, where it is handled, who may come in and with what: pure functions of the request and
 // the plan, which leave a trail. The server, `explain` and the journal call the same ones.
 #include "condition/facts.h"
-#include "decide/credential.h"
-#include "plan/plan.h"
+#include "decide/subject.h"
+#include "identity/credential.h"
 
 namespace jembatan::decide {
 
@@ -29,6 +29,7 @@ struct Request {
 /// Who asks, as the plan understands the name, and where that leads.
 struct Way {
   static constexpr std::size_t kNoForm = ~std::size_t{0};
+  identity::Credential credential;     ///< what the request proves its user by
   std::string name;                    ///< as it came: User-Name, or the identity of EAP without one
   std::size_t form = kNoForm;          ///< of the plan's name forms, that fitted
   std::string_view alias;              ///< the other name of the realm that it came with; may be empty
@@ -55,17 +56,11 @@ inline constexpr std::string_view kNotFromHere = "the user may not come from thi
 inline constexpr std::string_view kNoRealm = "no realm of the plan matches";
 inline constexpr std::string_view kNotAnswered = "the method is not answered here: PAP, CHAP and MS-CHAP are";
 
-/// Why a user cannot sign in at all now, whatever the password: a literal; empty if nothing stands against
+/// Why somebody cannot sign in at all now, whatever the password: a literal; empty if nothing stands against
 /// it.
-std::string_view why_shut_out(const plan::User& user, const Request& request);
+std::string_view why_shut_out(const Subject& subject, const Request& request);
 
-/// Who wants to come in, and who has proved it.
-struct Candidate {
-  const plan::User* user = nullptr;  ///< null: the plan has none of this name
-  plan::Proof proof = plan::Proof::password;
-};
-
-/// Whether the candidate may come in, and with what.
+/// Whether somebody may come in, and with what.
 struct Admission {
   bool permit = false;
   const plan::AccessRule* rule = nullptr;  ///< that decided; null: none matched, or the plan has none
@@ -73,13 +68,18 @@ struct Admission {
 };
 /// What the reason is about: the rule's name; where its methods decided, both sides; where no rule matched,
 /// the method and the hour, which rules look at.
+///   method  that was used
 std::string detail_of(const Admission& admission, std::string_view method, WallTime now);
-Admission admit(const Request& request, const Way& way, const Candidate& candidate, Trail* trail = nullptr);
+Admission admit(const Request& request, const Way& way, const Subject& subject, Trail* trail = nullptr);
 
 /// What becomes of a record: "kept here, sent to nobody", "kept here, queued for 'reef-records'".
 std::string accounting_text(const plan::Plan& plan, const plan::AccountingRule& accounting);
 
+/// The method that conditions and rules see: the one that was proved, or that the request uses.
+std::string_view method_of(const Way& way, const Subject* subject);
+
 /// What a condition is evaluated over.
-condition::Facts facts_of(const Request& request, const Way& way, const plan::User* user);
+///   subject  null: not known, or not asked for yet
+condition::Facts facts_of(const Request& request, const Way& way, const Subject* subject);
 
 }  // namespace jembatan::decide

@@ -19,9 +19,12 @@ using dictionary::Hiding;
 // One edit on one packet. What it changes is kept only if all of it can be done.
 class Editing {
  public:
-  ///   tell  whether changes() is wanted
-  Editing(const plan::Edit& edit, const condition::Facts& facts, const HiddenValues& hidden, bool tell)
-      : edit_(edit), facts_(facts), hidden_(hidden), tell_(tell), packet_(*facts.packet, *facts.catalogue) {}
+  Editing(const plan::Edit& edit, const condition::Facts& facts, const EditTools& tools)
+      : edit_(edit),
+        facts_(facts),
+        hidden_(tools.hidden),
+        tell_(tools.lines != nullptr),
+        packet_(*facts.packet, *facts.catalogue) {}
 
   // Empty if it was done, otherwise why not.
   std::string run() {
@@ -56,7 +59,6 @@ class Editing {
   // The value in clear; nothing if it is hidden and cannot be opened.
   std::optional<Octets> clear(const Definition& attribute, const Octets& value) const {
     if (attribute.hiding == Hiding::none) return value;
-    if (!hidden_.open) return std::nullopt;
     auto opened = hidden_.open(attribute.hiding, value);
     return opened ? std::optional(std::move(*opened)) : std::nullopt;
   }
@@ -89,7 +91,8 @@ class Editing {
   }
 
   Status assign(const plan::Assignment& assignment, bool instead) {
-    const auto made = made_of(assignment, facts_, captures_, hidden_.hide);
+    const auto made = made_of(assignment, facts_, captures_,
+                              [this](Hiding hiding, OctetView value) { return hidden_.hide(hiding, value); });
     if (!made) return made.error().at(assignment.name);
     const std::size_t at =
         instead && assignment.attribute != nullptr ? packet_.remove(*assignment.attribute) : PacketEdit::npos;
@@ -106,7 +109,7 @@ class Editing {
 
   const plan::Edit& edit_;
   const condition::Facts& facts_;
-  const HiddenValues& hidden_;
+  HiddenValues& hidden_;
   const bool tell_;
   PacketEdit packet_;
   condition::Captures captures_;
@@ -120,22 +123,22 @@ bool concerns(const plan::Edit& edit, plan::EditPoint point, const condition::Fa
 }  // namespace
 
 std::optional<Octets> apply_edits(const plan::Plan& plan, plan::EditPoint point, condition::Facts facts,
-                                  const HiddenValues& hidden, std::vector<std::string>* lines) {
+                                  const EditTools& tools) {
   std::optional<Octets> out;
   std::optional<wire::PacketView> changed;  // of `out`
   for (std::size_t i = 0; i < plan.edits.size(); ++i) {
     const plan::Edit& edit = plan.edits[i];
     if (!concerns(edit, point, facts)) continue;
     const auto say = [&](const std::string& text) {
-      if (lines != nullptr)
-        lines->push_back(fmt::format("edit {} '{}' ({}): {}", i + 1, edit.name, name_of(point), text));
+      if (tools.lines != nullptr)
+        tools.lines->push_back(fmt::format("edit {} '{}' ({}): {}", i + 1, edit.name, name_of(point), text));
     };
     std::size_t decided_by = 0;
     if (edit.when && !edit.when->holds(facts, &decided_by)) {
-      if (lines != nullptr) say("no, " + edit.when->text_of(decided_by, facts));
+      if (tools.lines != nullptr) say("no, " + edit.when->text_of(decided_by, facts));
       continue;
     }
-    Editing editing(edit, facts, hidden, lines != nullptr);
+    Editing editing(edit, facts, tools);
     if (const std::string why_not = editing.run(); !why_not.empty()) {
       say("not done, " + why_not);
       continue;

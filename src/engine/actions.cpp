@@ -1,14 +1,11 @@
 #include "engine/actions.h"
 
-#include <fmt/format.h>
-
-#include "base/text.h"
+#include "decide/reasons.h"
 
 namespace jembatan::engine {
 
 std::string reason_text(const Event& event) {
-  if (event.detail.empty()) return std::string(event.because);
-  return fmt::format("{} ({})", event.because, escaped(event.detail));
+  return decide::with_detail(event.because, event.detail);
 }
 
 }  // namespace jembatan::engine

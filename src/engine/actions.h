@@ -5,7 +5,7 @@
 
 #include "accounting/store.h"
 #include "base/slots.h"
-#include "engine/outcome.h"
+#include "engine/counters.h"
 #include "engine/story.h"
 #include "identity/password.h"
 #include "plan/plan.h"
@@ -45,6 +45,32 @@ struct Notice {
   std::string asked_in_vain = {};  ///< "reef-homes/reef-1", a server that should be looked at; may be empty
 };
 
+/// Work that takes time: whoever does it says by Engine::on_done what came of it.
+struct Job {
+  /// A password to compare; its result is a Compared.
+  struct Compare {
+    plan::PlanPtr plan;  ///< keeps `stored` alive
+    const identity::StoredPassword* stored = nullptr;
+    Secret typed;
+  };
+  /// A record to make durable; its result is what the store says.
+  struct Record {
+    accounting::Incoming incoming;
+  };
+  Ticket ticket;
+  std::variant<Compare, Record> work;
+};
+
+/// What came of a job.
+struct Compared {
+  bool matches = false;
+};
+/// Nobody could be found to do it.
+struct NotDone {
+  std::string_view because;  ///< a literal
+};
+using JobResult = std::variant<Compared, Result<accounting::Kept>, NotDone>;
+
 struct Actions {
   /// Octets in `arena`.
   struct Piece {
@@ -62,24 +88,10 @@ struct Actions {
     Endpoint to;
     Piece packet;
   };
-  /// A password to compare off the network thread; the answer goes to Engine::on_proved.
-  struct Proof {
-    Ticket ticket;
-    plan::PlanPtr plan;  ///< keeps `stored` alive
-    const identity::StoredPassword* stored = nullptr;
-    Secret typed;
-  };
-  /// A record to make durable; the answer goes to Engine::on_recorded.
-  struct Recording {
-    Ticket ticket;
-    accounting::Incoming incoming;
-  };
-
   Octets arena;
   std::vector<Reply> replies;
   std::vector<Ask> asks;
-  std::vector<Proof> proofs;
-  std::vector<Recording> recordings;
+  std::vector<Job> jobs;
   std::vector<Event> events;
   std::vector<Notice> notices;
 
@@ -93,8 +105,7 @@ struct Actions {
     arena.clear();
     replies.clear();
     asks.clear();
-    proofs.clear();
-    recordings.clear();
+    jobs.clear();
     events.clear();
     notices.clear();
   }

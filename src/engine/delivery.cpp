@@ -2,8 +2,7 @@
 
 #include <fmt/format.h>
 
-#include "decide/edits.h"
-#include "decide/packet_edit.h"
+#include "decide/course.h"
 
 namespace jembatan::engine {
 
@@ -47,28 +46,20 @@ Status Delivery::compose(Ticket owner, const plan::Server& server, const wire::A
   return out.add_encoded(changed ? OctetView(*changed).subspan(wire::kHeader) : OctetView(parcel.attributes));
 }
 
-// The record under the name that the plan makes for the next hop, after the edits before forwarding; hidden
-// values are out of their reach.
+// As every request before it goes on; hidden values are out of reach.
 std::optional<Octets> Delivery::edited(const Parcel& parcel, const plan::Server& server) const {
   const plan::Plan& plan = *live_->plan;
   wire::PacketBuilder whole(wire::Code::accounting_request, 0, {});
   if (!whole.add_encoded(parcel.attributes)) return std::nullopt;
   const wire::PacketView packet = *wire::PacketView::parse(whole.finish());
-  static const plan::Client kGone;
-  const plan::Client* client = plan.client_named(parcel.item.record.client);
-  const decide::Request asked{plan, packet, client == nullptr ? kGone : *client, true,
+  plan::Client gone;  // the plan may have lost the client meanwhile
+  gone.name = parcel.item.record.client;
+  const plan::Client* client = plan.client_named(gone.name);
+  const decide::Request asked{plan, packet, client == nullptr ? gone : *client, true,
                               parcel.item.record.received};
-  const decide::Way way = decide::find_way(asked);
-  auto renamed = decide::with_user_name(packet, way.name_to_send, *plan.catalogue);
-  if (!plan.has_edits[static_cast<std::size_t>(plan::EditPoint::forwarding)]) return renamed;
-  const wire::PacketView named = renamed ? *wire::PacketView::parse(*renamed) : packet;
-  condition::Facts facts = decide::facts_of(asked, way, plan.user_named(way.full_name));
-  facts.packet = &named;
-  facts.client = parcel.item.record.client;
-  facts.group = parcel.item.group;
-  facts.server = server.name;
-  auto changed = decide::apply_edits(plan, plan::EditPoint::forwarding, facts, {});
-  return changed ? std::move(changed) : std::move(renamed);
+  decide::HiddenValues out_of_reach;
+  return decide::before_forwarding(asked, decide::find_way(asked), {parcel.item.group, server.name},
+                                   {out_of_reach});
 }
 
 void Delivery::on_reply(std::uint16_t lane, const Endpoint& from, OctetView octets, Now now, Actions& out) {

@@ -26,6 +26,7 @@ void Repeats::unlink(std::uint32_t place) {
   while (*link != place) link = &entries_[*link].chain;
   *link = entry.chain;
   entry.state = State::empty;
+  entry.ticket.reset();
   ++entry.generation;
   free_.push_back(place);
 }
@@ -45,11 +46,13 @@ std::uint32_t Repeats::free_place() {
 
 Repeats::Found Repeats::look(const Key& key, OctetView packet, TimePoint now) {
   const wire::PacketDigest digest = wire::digest_of(packet);
+  std::optional<Ticket> replaced;
   for (std::uint32_t place = bucket_of(key); place != kNone; place = entries_[place].chain) {
     Entry& entry = entries_[place];
     if (!(entry.key == key)) continue;
     const bool same = entry.digest == digest && (entry.state == State::waiting || now < entry.until);
     if (!same) {
+      replaced = entry.ticket;
       unlink(place);
       break;
     }
@@ -58,7 +61,7 @@ Repeats::Found Repeats::look(const Key& key, OctetView packet, TimePoint now) {
     return {Seen::answered, handle, entry.reply};
   }
   const std::uint32_t place = free_place();
-  if (place == kNone) return {Seen::full, {}, {}};
+  if (place == kNone) return {Seen::full, {}, {}, replaced};
   Entry& entry = entries_[place];
   std::uint32_t& bucket = bucket_of(key);
   entry.key = key;
@@ -66,13 +69,18 @@ Repeats::Found Repeats::look(const Key& key, OctetView packet, TimePoint now) {
   entry.state = State::waiting;
   entry.chain = bucket;
   bucket = place;
-  return {Seen::fresh, {place, entry.generation}, {}};
+  return {Seen::fresh, {place, entry.generation}, {}, replaced};
+}
+
+void Repeats::waits(Handle handle, Ticket ticket) {
+  if (entry(handle) != nullptr) entries_[handle.place].ticket = ticket;
 }
 
 bool Repeats::answer(Handle handle, OctetView reply, TimePoint now) {
   if (entry(handle) == nullptr) return false;
   Entry& found = entries_[handle.place];
   found.state = State::answered;
+  found.ticket.reset();
   found.until = now + keep_;
   found.reply.assign(reply.begin(), reply.end());
   answered_.push_back(handle);

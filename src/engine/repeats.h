@@ -4,6 +4,7 @@
 
 #include "base/clock.h"
 #include "base/ip.h"
+#include "base/slots.h"
 #include "wire/packet_digest.h"
 
 namespace jembatan::engine {
@@ -33,6 +34,7 @@ class Repeats {
     Seen seen{};
     Handle handle;
     OctetView reply;
+    std::optional<Ticket> replaced = {};  ///< of another request with this key, which nobody waits for now
   };
 
   Repeats(std::size_t capacity, Duration keep);
@@ -40,6 +42,8 @@ class Repeats {
   /// What has the key of another request and other octets is a new one, in its place.
   ///   packet  header and attributes
   Found look(const Key& key, OctetView packet, TimePoint now);
+  /// What the request waits under, so that it can be ended when another takes its place.
+  void waits(Handle handle, Ticket ticket);
   /// Keeps the reply's octets. False if the request was superseded by another with the same Identifier.
   bool answer(Handle handle, OctetView reply, TimePoint now);
   /// There will be no reply: when the request comes again it is new.
@@ -57,6 +61,7 @@ class Repeats {
     std::uint32_t chain = kNone;
     TimePoint until;
     Octets reply;
+    std::optional<Ticket> ticket;
   };
   const Entry* entry(Handle handle) const;
   std::uint32_t& bucket_of(const Key& key);

@@ -1,16 +1,30 @@
 #pragma once
-// What is needed to tell the story of one request when nobody waits for it any more: its trail is made from
-// this, by the functions that decided it.
-#include "decide/explain.h"
+// What is needed to tell the story of one request when nobody waits for it any more: what came in, and every
+// result that its course was given. The journal takes the same course over them again.
+#include <variant>
+
+#include "decide/course.h"
 #include "forward/forwarding.h"
 
 namespace jembatan::engine {
 
-/// Something that happened to a request after it arrived.
-struct Mark {
-  enum class What : std::uint8_t { compared, asked, asked_again, answered } what{};
-  std::uint16_t server = 0;  ///< place in the group
+/// Something that a course was given after it began, or asked for.
+struct Given {
+  struct Asked {
+    std::uint16_t server = 0;  ///< place in the group
+    bool again = false;
+  };
+  struct Answered {
+    std::uint16_t server = 0;
+    Octets packet;                ///< genuine, as it came
+    wire::Authenticator request;  ///< Request Authenticator of what was asked
+  };
+  struct Compared {
+    decide::Proof proof;
+    bool waited = false;  ///< it was compared off the network thread
+  };
   std::chrono::microseconds after{0};
+  std::variant<Asked, Answered, Compared, decide::Kept, decide::Silence, decide::Refusal> what;
 };
 
 struct Story {
@@ -20,10 +34,8 @@ struct Story {
   Octets reply;                          ///< as sent; empty: none
   WallTime arrived{};
   plan::WhichSecret which_secret{};  ///< the one that the client used
-  decide::Assume assume = decide::Assume::proven;
-  std::size_t group = 0;  ///< that it was forwarded to, if there are marks of servers
-  std::vector<Mark> marks;
-  std::vector<std::string> notes;  ///< what edits did to a server's answer, one line each
+  std::size_t group = 0;             ///< that it was to be forwarded to, if it was
+  std::vector<Given> given;
 };
 using StoryPtr = std::shared_ptr<const Story>;
 

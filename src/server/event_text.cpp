@@ -4,7 +4,8 @@
 
 #include "base/text.h"
 #include "decide/nearest.h"
-#include "engine/reasons.h"
+#include "decide/reasons.h"
+#include "identity/methods.h"
 
 namespace jembatan::server {
 
@@ -53,16 +54,16 @@ std::string mend_of(const Event& event, const About& about) {
     default:
       break;
   }
-  if (event.because == engine::kUnreadableHere || event.because == engine::kSentOnUnreadable)
+  if (event.because == decide::kUnreadableHere || event.because == decide::kSentOnUnreadable)
     return compare();
   if (event.story == nullptr) return {};
   const plan::Plan& plan = *event.story->live->plan;
-  if (event.because == engine::kNoAnswer) {
+  if (event.because == decide::kNoAnswer) {
     const plan::Group& group = plan.groups[event.story->group];
     return look_at(fmt::format("{}/{}", group.name, group.servers.front().name), about);
   }
   if (event.because == decide::kNoRealm) return decide::nearest_text(plan.realms, event.realm);
-  if (event.because == engine::kNoUser) return decide::nearest_text(plan.users, event.user);
+  if (event.because == identity::kNoUser) return decide::nearest_text(plan.users, event.user);
   return {};
 }
 

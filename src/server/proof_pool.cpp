@@ -4,7 +4,7 @@
 
 namespace jembatan::server {
 
-bool ProofPool::prove(engine::Actions::Proof proof, Told told) {
+bool ProofPool::prove(engine::Job::Compare proof, Told told) {
   if (waiting_.load() >= kMostWaiting) return false;
   ++waiting_;
   asio::post(pool_, [this, work = std::move(proof), told = std::move(told)] {

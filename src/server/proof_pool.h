@@ -16,7 +16,7 @@ class ProofPool {
   explicit ProofPool(std::size_t threads) : pool_(threads) {}
 
   /// False if too many wait already.
-  bool prove(engine::Actions::Proof proof, Told told);
+  bool prove(engine::Job::Compare proof, Told told);
   void stop() { pool_.join(); }
 
  private:

@@ -319,7 +319,10 @@ NodeStatus Server::status() const {
     all.push_back(&worker->counters());
     out.in_flight += worker->in_flight();
   }
-  for (const auto* counters : all) out.received += counters->received_count();
+  for (const auto* counters : all) {
+    out.received += counters->received_count();
+    out.late += counters->late_count();
+  }
   for (std::size_t i = 0; i < engine::kOutcomes; ++i) {
     const auto outcome = static_cast<engine::Outcome>(i);
     std::uint64_t count = 0;

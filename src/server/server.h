@@ -32,6 +32,7 @@ struct NodeStatus {
   std::size_t workers = 0;
   std::uint64_t received = 0;
   std::vector<std::pair<engine::Outcome, std::uint64_t>> outcomes;
+  std::uint64_t late = 0;  ///< results of work that nobody waited for any more
   std::size_t in_flight = 0;
   std::size_t accounting_under_way = 0;
   std::uint64_t events_shed = 0;

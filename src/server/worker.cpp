@@ -51,7 +51,7 @@ void Worker::take_new_plan() {
   const std::uint64_t generation = shared_.plan.generation();
   if (generation == plan_generation_) return;
   plan_generation_ = generation;
-  engine_.use(shared_.plan.current());
+  engine_.use(shared_.plan.current(), clock_.now(), actions_);
 }
 
 void Worker::watch(std::size_t listener) {
@@ -83,7 +83,24 @@ bool Worker::receive(std::size_t listener) {
   return !received.empty();
 }
 
+// Work that nobody takes ends its request at once, which gives more to do.
 void Worker::carry_out() {
+  for (bool more = true; more;) {
+    send_replies();
+    if (!actions_.asks.empty()) {
+      if (const Status sent = lanes_.send(actions_); !sent) log_error(sent.error().at("forwarding").text);
+    }
+    auto jobs = std::exchange(actions_.jobs, {});
+    shared_.events.take(actions_.events, actions_.notices);
+    actions_.clear();
+    for (engine::Job& job : jobs) hand_over(std::move(job));
+    more = !jobs.empty();
+  }
+  in_flight_.store(engine_.in_flight(), std::memory_order_relaxed);
+  set_timer();
+}
+
+void Worker::send_replies() {
   for (std::size_t at = 0; at < actions_.replies.size();) {
     const std::uint16_t listener = actions_.replies[at].listener;
     outgoing_.clear();
@@ -97,42 +114,33 @@ void Worker::carry_out() {
       shared_.tap.pass(local_of(listener, sent.from), sent.to, sent.octets, clock_.now().wall);
     }
   }
-  if (!actions_.asks.empty()) {
-    if (const Status sent = lanes_.send(actions_); !sent) log_error(sent.error().at("forwarding").text);
+}
+
+void Worker::hand_over(engine::Job job) {
+  const Ticket ticket = job.ticket;
+  const auto not_done = [&](std::string_view because) {
+    engine_.on_done(ticket, engine::NotDone{because}, clock_.now(), actions_);
+  };
+  if (auto* record = std::get_if<engine::Job::Record>(&job.work)) {
+    if (!shared_.writer.record({index_, ticket, std::move(record->incoming)}))
+      not_done("too many records wait to be written");
+    return;
   }
-  // Handing work over can end a request at once, which gives more to do: take the lists before walking them.
-  const auto proofs = std::exchange(actions_.proofs, {});
-  auto recordings = std::exchange(actions_.recordings, {});
-  const bool more = !proofs.empty() || !recordings.empty();
-  shared_.events.take(actions_.events, actions_.notices);
-  actions_.clear();
-  for (const auto& proof : proofs) {
-    const Ticket ticket = proof.ticket;
-    const bool taken = shared_.proofs.prove(proof, [this, ticket](bool matches) {
-      asio::post(io_, [this, ticket, matches] {
-        engine_.on_proved(ticket, matches, clock_.now(), actions_);
-        carry_out();
+  const bool taken =
+      shared_.proofs.prove(std::get<engine::Job::Compare>(std::move(job.work)), [this, ticket](bool matches) {
+        asio::post(io_, [this, ticket, matches] {
+          engine_.on_done(ticket, engine::Compared{matches}, clock_.now(), actions_);
+          carry_out();
+        });
       });
-    });
-    if (!taken) engine_.on_overload(ticket, "too many passwords wait to be compared", clock_.now(), actions_);
-  }
-  for (auto& recording : recordings) {
-    const Ticket ticket = recording.ticket;
-    if (shared_.writer.record({index_, ticket, std::move(recording.incoming)})) continue;
-    engine_.on_overload(ticket, "too many records wait to be written", clock_.now(), actions_);
-  }
-  in_flight_.store(engine_.in_flight(), std::memory_order_relaxed);
-  if (more) return carry_out();
-  set_timer();
+  if (!taken) not_done("too many passwords wait to be compared");
 }
 
 void Worker::set_timer() {
   const auto deadline = engine_.next_deadline();
   const TimePoint at = deadline.value_or(TimePoint::max());
-  if (at == timer_at_) return;
+  if (!deadline || at >= timer_at_) return;  // when it comes too early, it is set anew
   timer_at_ = at;
-  timer_.cancel();
-  if (!deadline) return;
   timer_.expires_at(at);
   timer_.async_wait([this](const asio::error_code& error) {
     if (error) return;
@@ -145,7 +153,7 @@ void Worker::set_timer() {
 void Worker::recorded(std::vector<AccountingWriter::Done> done) {
   asio::post(io_, [this, done = std::move(done)] {
     const Now now = clock_.now();
-    for (const auto& one : done) engine_.on_recorded(one.ticket, one.kept, now, actions_);
+    for (const auto& one : done) engine_.on_done(one.ticket, one.kept, now, actions_);
     carry_out();
   });
 }

@@ -58,6 +58,8 @@ class Worker {
   void take_new_plan();
   /// Carries out what the engine wants done.
   void carry_out();
+  void send_replies();
+  void hand_over(engine::Job job);
   void set_timer();
 
   std::size_t index_;

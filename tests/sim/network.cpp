@@ -44,7 +44,7 @@ Node::Node(Network& network, std::string address, std::string_view plan, unsigne
       delivery_(random_, counters_, 64),
       next_sweep_(network.now().steady) {
   const auto live = board_.go_live(support::plan_of(plan), 1);
-  engine_.use(live);
+  engine_.use(live, network_.now(), actions_);
   delivery_.use(live);
 }
 
@@ -67,12 +67,17 @@ void Node::receive(const Endpoint& from, const Endpoint& to, const Octets& datag
 
 void Node::carry_out() {
   const Now now = network_.now();
-  const auto recordings = std::exchange(actions_.recordings, {});
-  for (const auto& recording : recordings) {
-    engine_.on_recorded(recording.ticket, store_.append(recording.incoming), now, actions_);
-  }
-  for (const auto& proof : actions_.proofs) {
-    engine_.on_proved(proof.ticket, proof.stored->matches(proof.typed.reveal()), now, actions_);
+  const auto jobs = std::exchange(actions_.jobs, {});
+  bool recorded = false;
+  for (const engine::Job& job : jobs) {
+    if (const auto* record = std::get_if<engine::Job::Record>(&job.work)) {
+      recorded = true;
+      engine_.on_done(job.ticket, store_.append(record->incoming), now, actions_);
+    } else {
+      const auto& compare = std::get<engine::Job::Compare>(job.work);
+      engine_.on_done(job.ticket, engine::Compared{compare.stored->matches(compare.typed.reveal())}, now,
+                      actions_);
+    }
   }
   const auto leave = [&](std::uint16_t port, const Endpoint& to, engine::Actions::Piece packet) {
     if (!silent) network_.send({address_, port}, to, actions_.view(packet));
@@ -84,7 +89,7 @@ void Node::carry_out() {
           ask.packet);
   }
   actions_.clear();
-  if (!recordings.empty()) {
+  if (recorded) {
     delivery_.offer(store_.undelivered(), now, actions_);
     carry_out();
   }

@@ -88,7 +88,7 @@ class Deciding : public testing::Test {
     const auto packet = *wire::PacketView::parse(octets);
     const Request request{*plan, packet, *plan->client_at(*IpAddress::parse(from)),
                           packet.code() == wire::Code::accounting_request, now};
-    const Explanation explanation = explain(request, assumed(assume == Assume::refused));
+    const Explanation explanation = explain(request, assume);
     std::string out = explanation.summary + "\n";
     for (const std::string& line : explanation.lines) out += line + "\n";
     return out;

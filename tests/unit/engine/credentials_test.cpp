@@ -2,6 +2,7 @@
 #include <gmock/gmock.h>
 #include <gtest/gtest.h>
 
+#include "decide/explain.h"
 #include "identity/challenge.h"
 #include "unit/engine/one_node.h"
 
@@ -33,7 +34,8 @@ message = "Welcome aboard."
 class Credentials : public Handle {
  protected:
   void rules(std::string_view text = kRulesByMethod) {
-    engine.use(board.go_live(support::plan_of(std::string(kPlan) + std::string(text)), ++revision));
+    engine.use(board.go_live(support::plan_of(std::string(kPlan) + std::string(text)), ++revision),
+               clock.now(), out);
   }
   support::RequestBuilder tamu() { return access_request(++identifier).user("tamu@reef.example"); }
   // CHAP-Password, and the CHAP-Challenge that it answers.
@@ -46,7 +48,7 @@ class Credentials : public Handle {
   }
   const Actions& ask(const support::RequestBuilder& request, const char* from = "192.0.2.1:4000") {
     receive(request.signed_with(secret("laut")), from);
-    if (!out.proofs.empty()) compare_all(engine, out, clock.now());
+    if (!out.jobs.empty()) compare_all(engine, out, clock.now());
     return out;
   }
   std::string reason() const { return reason_text(event()); }
@@ -202,11 +204,11 @@ TEST_F(Credentials, ARepeatIsTheSamePacketAndNothingElse) {  // RFC 5080 §2.2.2
 
 TEST_F(Credentials, UnknownUsersTakeAsLongAsHashedOnes) {
   receive(access_request(1).user("nobody@reef.example").password("x").signed_with(secret("laut")));
-  ASSERT_EQ(out.proofs.size(), 1U);
+  ASSERT_EQ(out.jobs.size(), 1U);
   // Whoever types the password of the user whose hash is compared does not come in by it.
-  const auto ticket = out.proofs.front().ticket;
+  const auto ticket = out.jobs.front().ticket;
   out.clear();
-  engine.on_proved(ticket, true, clock.now(), out);
+  engine.on_done(ticket, Compared{true}, clock.now(), out);
   EXPECT_EQ(outcome(), "rejected");
   EXPECT_EQ(reason(), "no such user here");
 }
@@ -218,7 +220,7 @@ TEST_F(Credentials, GuessesInParallelAreNotAllCompared) {
                 .user("sari@reef.example")
                 .password("x")
                 .signed_with(secret("laut")));
-    compared += out.proofs.size();
+    compared += out.jobs.size();
   }
   EXPECT_EQ(compared, 10U);  // slow_after
 }
@@ -273,7 +275,8 @@ address = "192.0.2.1"
 secret = "laut"
 listeners = ["198.51.100.9:1812"]
 )"),
-                               2));
+                               2),
+                 clock.now(), out);
   const auto asked_at = [&](const char* address) {
     out.clear();
     everywhere.handle({0, *Endpoint::parse("192.0.2.1:4000", 0), *IpAddress::parse(address),
@@ -290,7 +293,7 @@ TEST_F(Credentials, ExplainDropsWhatAClientSendsThatIsSwitchedOff) {
   const Octets request = tamu().password("ombak-3").signed_with(secret("laut"));
   const auto told = decide::explain(
       {*plan, *wire::PacketView::parse(request), *plan->client_named("dry-dock"), false, clock.now().wall},
-      decide::assumed(false));
+      decide::Assume::proven);
   EXPECT_EQ(decide::name_of(told.outcome), "drop");
   EXPECT_EQ(told.summary, "dropped: the client is switched off (client-off)");
 }

@@ -32,10 +32,10 @@ TEST_F(Neighbours, ASilentGroupTakesHalfOfTheRoomAtTheMost) {  // 64 may wait, 4
   ask(200, "x@island.example");
   EXPECT_EQ(out.asks.size(), 1U);
   ask(201, "sari@reef.example");  // a proof on the pool
-  EXPECT_EQ(out.proofs.size(), 1U);
+  EXPECT_EQ(out.jobs.size(), 1U);
   EXPECT_EQ(
       account(support::accounting_request("Start", "s1").user("x@lagoon.example").signed_with(secret("laut")))
-          .recordings.size(),
+          .jobs.size(),
       1U);
 }
 
@@ -83,7 +83,8 @@ address = "198.51.100.2"
 secret = "danau"
 priority = 2
 )"),
-                           2));
+                           2),
+             clock.now(), out);
   ask(1, "rani@lagoon.example");
   keep_asked();
   wait(1000ms);
@@ -147,7 +148,7 @@ TEST_F(Neighbours, TheShareOfAGroupIsASetting) {
                     64,
                     10};
   Engine narrow(settings, random, counters);
-  narrow.use(board.go_live(support::plan_of(kPlan), 2));
+  narrow.use(board.go_live(support::plan_of(kPlan), 2), clock.now(), out);
   for (int i = 0; i < 6; ++i) {
     out.clear();
     narrow.handle({0,

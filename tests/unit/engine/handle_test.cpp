@@ -76,7 +76,7 @@ TEST_F(Handle, EveryRefusalHasItsReason) {
   std::uint8_t identifier = 0;
   for (const RefusalCase& one : cases) {
     receive(access_request(++identifier).user(one.user).password(one.password).signed_with(secret("laut")));
-    if (!out.proofs.empty()) compare_all(engine, out, clock.now());
+    if (!out.jobs.empty()) compare_all(engine, out, clock.now());
     EXPECT_EQ(reply_code(), Code::access_reject) << one.user;
     const std::string hint = event().detail.empty() ? "" : ": " + event().detail;
     EXPECT_EQ(std::string(event().because) + hint, one.because);
@@ -107,16 +107,16 @@ TEST_F(Handle, ProxyStateComesBackInItsOrder) {  // RFC 2865 §5.33
 
 TEST_F(Handle, AHashIsComparedElsewhereAndTheAnswerFollows) {
   receive(access_request().user("sari@reef.example").password("laut-biru-7").signed_with(secret("laut")));
-  ASSERT_EQ(out.proofs.size(), 1U);
+  ASSERT_EQ(out.jobs.size(), 1U);
   EXPECT_TRUE(out.replies.empty());
-  EXPECT_EQ(text_of(out.proofs[0].typed.reveal()), "laut-biru-7");
-  const Ticket ticket = out.proofs[0].ticket;
+  EXPECT_EQ(text_of(compare_in(out).typed.reveal()), "laut-biru-7");
+  const Ticket ticket = out.jobs[0].ticket;
   out.clear();
-  engine.on_proved(ticket, true, clock.advance(3ms), out);
+  engine.on_done(ticket, Compared{true}, clock.advance(3ms), out);
   EXPECT_EQ(reply_code(), Code::access_accept);
   EXPECT_EQ(event().took, 3ms);
   out.clear();
-  engine.on_proved(ticket, true, clock.now(), out);  // too late, twice: nothing happens
+  engine.on_done(ticket, Compared{true}, clock.now(), out);  // too late, twice: nothing happens
   EXPECT_TRUE(out.replies.empty());
   expect_counters_to_add_up();
 }
@@ -352,9 +352,54 @@ TEST_F(Handle, ANewRequestWithTheSameIdentifierSupersedesTheOne) {
               .password("y")
               .signed_with(secret("laut")));
   EXPECT_EQ(out.asks.size(), 1U);
+  EXPECT_EQ(outcome(), "superseded");
+  EXPECT_EQ(engine.in_flight(), 1U);
+  from_server(answer_of(Code::access_accept, "danau"));  // to the first
+  EXPECT_TRUE(out.replies.empty());
+  EXPECT_EQ(outcome(), "reply-unexpected");
+  expect_counters_to_add_up();
+}
+
+TEST_F(Handle, AResultThatNeverComesEndsTheRequest) {
+  const Octets sari = access_request().user("sari@reef.example").password("x").signed_with(secret("laut"));
+  receive(sari);
+  const Ticket ticket = out.jobs.at(0).ticket;
+  EXPECT_EQ(engine.next_deadline(), clock.now().steady + 30s);
+  wait(30000ms);
+  EXPECT_EQ(outcome(), "overloaded");
+  EXPECT_EQ(event().because, "it was not done in time");
+  EXPECT_EQ(engine.in_flight(), 0U);
+  EXPECT_EQ(counters.late_count(), 0U);
+  engine.on_done(ticket, Compared{true}, clock.now(), out);
+  EXPECT_EQ(counters.late_count(), 1U);
+  EXPECT_EQ(out.replies.size(), 0U);
+  receive(sari);  // nobody is held up by what was never known
+  EXPECT_EQ(out.jobs.size(), 1U);
+  expect_counters_to_add_up();
+}
+
+TEST_F(Handle, ACancelledProofIsNotCountedAsWrong) {
+  for (std::uint8_t i = 0; i < 40; ++i) {
+    receive(access_request(1)
+                .authenticator(i)
+                .user("sari@reef.example")
+                .password("x")
+                .signed_with(secret("laut")));
+    ASSERT_EQ(out.jobs.size(), 1U) << int{i};
+  }
+  EXPECT_EQ(engine.in_flight(), 1U);
+  expect_counters_to_add_up();
+}
+
+TEST_F(Handle, AClientThatThePlanLosesGetsNoAnswerAnyMore) {
+  receive(lagoon());
+  keep_asked();
+  out.clear();
+  engine.use(board.go_live(support::plan_of(""), 1), clock.now(), out);
+  EXPECT_EQ(outcome(), "unknown-client");
+  EXPECT_EQ(engine.in_flight(), 0U);
   from_server(answer_of(Code::access_accept, "danau"));
   EXPECT_TRUE(out.replies.empty());
-  EXPECT_EQ(outcome(), "superseded");
   expect_counters_to_add_up();
 }
 
@@ -369,14 +414,21 @@ TEST_F(Handle, ChapWithoutChallengeTakesTheAuthenticatorAlong) {  // RFC 2865 §
             "0x" + to_hex(OctetView(PacketView::parse(request)->authenticator())));
 }
 
+constexpr const char* kNoRealms = R"(
+[[client]]
+name = "gate"
+address = "192.0.2.0/24"
+secret = "laut"
+)";
+
 TEST_F(Handle, RequestsUnderWayEndWithThePlanTheyBeganWith) {
   receive(lagoon());
   keep_asked();
-  engine.use(board.go_live(support::plan_of(""), 1));
+  engine.use(board.go_live(support::plan_of(kNoRealms), 1), clock.now(), out);
   from_server(answer_of(Code::access_accept, "danau"));
   EXPECT_EQ(reply_code(), Code::access_accept);
   receive(lagoon(8));
-  EXPECT_EQ(outcome(), "unknown-client");
+  EXPECT_EQ(event().because, "no realm of the plan matches");
 }
 
 TEST_F(Handle, TooManyUnderWayAreCountedNotKept) {
@@ -405,15 +457,15 @@ TEST_F(Handle, AccountingIsAnsweredWhenTheRecordIsKept) {  // RFC 2866 §4.2
                            .signed_with(secret("laut"));
   account(start);
   EXPECT_TRUE(out.replies.empty());
-  ASSERT_EQ(out.recordings.size(), 1U);
-  EXPECT_EQ(out.recordings[0].incoming.record.session_id, "s1");
-  EXPECT_EQ(out.recordings[0].incoming.record.realm, "reef.example");
-  EXPECT_TRUE(out.recordings[0].incoming.groups.empty());
-  const Ticket ticket = out.recordings[0].ticket;
+  ASSERT_EQ(out.jobs.size(), 1U);
+  EXPECT_EQ(record_in(out).incoming.record.session_id, "s1");
+  EXPECT_EQ(record_in(out).incoming.record.realm, "reef.example");
+  EXPECT_TRUE(record_in(out).incoming.groups.empty());
+  const Ticket ticket = out.jobs.at(0).ticket;
   account(start);
   EXPECT_EQ(outcome(), "repeat-waiting");
   out.clear();
-  engine.on_recorded(ticket, accounting::Kept{1, false}, clock.now(), out);
+  engine.on_done(ticket, accounting::Kept{1, false}, clock.now(), out);
   EXPECT_EQ(reply_code(), Code::accounting_response);
   EXPECT_EQ(value_in(reply(), "Proxy-State"), "0xbb");
   EXPECT_TRUE(wire::verify_response(*PacketView::parse(reply()), PacketView::parse(start)->authenticator(),
@@ -425,23 +477,23 @@ TEST_F(Handle, AccountingThatTheStoreRefusesIsNotAnsweredAndMayComeAgain) {
   const Octets start =
       accounting_request("Start", "s1").user("tamu@reef.example").signed_with(secret("laut"));
   account(start);
-  const Ticket ticket = out.recordings.at(0).ticket;
+  const Ticket ticket = out.jobs.at(0).ticket;
   out.clear();
-  engine.on_recorded(ticket, fail(Errc::io, "store: disk full"), clock.now(), out);
+  engine.on_done(ticket, fail(Errc::io, "store: disk full"), clock.now(), out);
   EXPECT_TRUE(out.replies.empty());
   EXPECT_EQ(outcome(), "not-recorded");
   EXPECT_EQ(event().detail, "store: disk full");
   account(start);
-  EXPECT_EQ(out.recordings.size(), 1U);
+  EXPECT_EQ(out.jobs.size(), 1U);
 }
 
 TEST_F(Handle, AccountingOfAForwardedRealmIsForItsGroupToo) {
   account(accounting_request("Start", "s1").user("rani@lagoon.example").signed_with(secret("laut")));
-  ASSERT_EQ(out.recordings.size(), 1U);
-  EXPECT_TRUE(out.recordings[0].incoming.keep);
-  EXPECT_EQ(out.recordings[0].incoming.groups, std::vector<std::string>{"lagoon"});
+  ASSERT_EQ(out.jobs.size(), 1U);
+  EXPECT_TRUE(record_in(out).incoming.keep);
+  EXPECT_EQ(record_in(out).incoming.groups, std::vector<std::string>{"lagoon"});
   account(accounting_request("Start", "s2", 10).user("x@nowhere.example").signed_with(secret("laut")));
-  EXPECT_TRUE(out.recordings.at(0).incoming.groups.empty());  // kept here all the same
+  EXPECT_TRUE(record_in(out).incoming.groups.empty());  // kept here all the same
 }
 
 TEST_F(Handle, AccountingWithoutItsPartsIsMalformed) {
@@ -492,7 +544,7 @@ class Rotating : public Handle {
  protected:
   Rotating() {
     live = board.go_live(support::plan_of(kRotating), 2);
-    engine.use(live);
+    engine.use(live, clock.now(), out);
   }
   std::string sign_in_with(std::string_view with, std::uint8_t identifier) {
     request =
@@ -529,7 +581,7 @@ TEST_F(Rotating, TheOldSecretEndsAtItsDate) {
 
 TEST_F(Rotating, AccountingWithTheOldSecretIsKept) {
   account(accounting_request("Start", "s1").user("tamu@reef.example").signed_with(secret("lama")));
-  EXPECT_EQ(out.recordings.size(), 1U);
+  EXPECT_EQ(out.jobs.size(), 1U);
 }
 
 TEST_F(Rotating, WhatIsKnownOfAClientOutlivesAChange) {
@@ -625,7 +677,7 @@ reply = { "Tunnel-Password[2]" = "not taken", Filter-Id = "crew" }
 
 // RFC 2868 §3.5
 TEST_F(Handle, HiddenAttributesOfAReplyAreHiddenForTheClient) {
-  engine.use(board.go_live(support::plan_of(kTunnel), 2));
+  engine.use(board.go_live(support::plan_of(kTunnel), 2), clock.now(), out);
   const Octets sent = access_request().user("sari").password("laut-biru-7").signed_with(secret("laut"));
   receive(sent);
   const wire::Authenticator request = PacketView::parse(sent)->authenticator();
@@ -693,7 +745,7 @@ set = { Reply-Message = "Hello {user}." }
 
 class Edited : public Handle {
  protected:
-  Edited() { engine.use(board.go_live(support::plan_of(kEdits), 2)); }
+  Edited() { engine.use(board.go_live(support::plan_of(kEdits), 2), clock.now(), out); }
 };
 
 TEST_F(Edited, AsReceivedAlsoWhatIsHidden) {
@@ -737,9 +789,9 @@ TEST_F(Edited, BeforeForwardingAndAsAnswered) {
   EXPECT_EQ(support::value_in(reply(), "Tunnel-Private-Group-ID"), "(none)");
   EXPECT_EQ(support::value_in(reply(), "Class"), "0x6c61676f6f6e");
   EXPECT_EQ(support::value_in(reply(), "Reply-Message"), "\"Hello rani.\"");
-  EXPECT_EQ(event().story->notes.size(), 2U);
-  EXPECT_THAT(event().story->notes[0], testing::HasSubstr("removed Tunnel-Private-Group-ID"));
-  EXPECT_EQ(event().story->marks.size(), 2U);
+  EXPECT_EQ(event().story->given.size(), 2U);
+  EXPECT_THAT(journal::entry_of(event()).trail,
+              testing::Contains(testing::HasSubstr("removed Tunnel-Private-Group-ID")));
   expect_counters_to_add_up();
 }
 
@@ -764,7 +816,8 @@ proof = "client"
 permit = true
 reply = { vlan = 30 }
 )"),
-                           2));
+                           2),
+             clock.now(), out);
   receive(access_request(1).user("guest@reef.example").signed_with(secret("laut")));
   EXPECT_EQ(outcome(), "accepted");
   EXPECT_EQ(support::value_in(reply(), "Tunnel-Private-Group-ID"), "\"30\"");
@@ -779,7 +832,7 @@ reply = { vlan = 30 }
 
 class RulesOfAPlan : public Handle {
  protected:
-  RulesOfAPlan() { engine.use(board.go_live(support::plan_of(kRules), 2)); }
+  RulesOfAPlan() { engine.use(board.go_live(support::plan_of(kRules), 2), clock.now(), out); }
 };
 
 TEST_F(RulesOfAPlan, TheFirstAccessRuleThatMatchesDecides) {
@@ -829,10 +882,10 @@ TEST_F(RulesOfAPlan, AccountingFollowsItsRoutes) {
               .user("x@reef.example")
               .with("NAS-IP-Address", "203.0.113.7")
               .signed_with(secret("laut")));
-  ASSERT_EQ(out.recordings.size(), 1U);
-  EXPECT_EQ(out.recordings[0].incoming.groups, std::vector<std::string>{"lagoon"});
+  ASSERT_EQ(out.jobs.size(), 1U);
+  EXPECT_EQ(record_in(out).incoming.groups, std::vector<std::string>{"lagoon"});
   account(accounting_request("Start", "s2", 2).user("printer@reef.example").signed_with(secret("laut")));
-  EXPECT_EQ(out.recordings.size(), 1U);  // that route is for access alone
+  EXPECT_EQ(out.jobs.size(), 1U);  // that route is for access alone
   account(accounting_request("Start", "s3", 3)
               .user("x@reef.example")
               .with("NAS-Identifier", "noise")
@@ -868,7 +921,7 @@ permit = true
 
 class Methods : public Handle {
  protected:
-  Methods() { engine.use(board.go_live(support::plan_of(kMethods), 2)); }
+  Methods() { engine.use(board.go_live(support::plan_of(kMethods), 2), clock.now(), out); }
 
   static std::string hex_of(OctetView octets) { return "0x" + to_hex(octets); }
   // The exchange of RFC 2759 §9.2.

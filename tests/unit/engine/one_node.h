@@ -84,7 +84,7 @@ class Handle : public testing::Test {
                 std::chrono::milliseconds(10000),
                 64},
                random, counters) {
-    engine.use(board.go_live(support::plan_of(kPlan), 1));
+    engine.use(board.go_live(support::plan_of(kPlan), 1), clock.now(), out);
   }
 
   // Everything that a datagram leads to; what was done before is forgotten.
@@ -142,12 +142,21 @@ class Handle : public testing::Test {
   Octets asked;
 };
 
+inline const Job::Compare& compare_in(const Actions& out) {
+  return std::get<Job::Compare>(out.jobs.at(0).work);
+}
+inline const Job::Record& record_in(const Actions& out) {
+  return std::get<Job::Record>(out.jobs.at(0).work);
+}
+
 // Carries out what takes time: every password that waits is compared.
 inline void compare_all(Engine& engine, Actions& out, Now now) {
-  const auto proofs = std::exchange(out.proofs, {});
+  const auto jobs = std::exchange(out.jobs, {});
   out.clear();
-  for (const auto& proof : proofs)
-    engine.on_proved(proof.ticket, proof.stored->matches(proof.typed.reveal()), now, out);
+  for (const Job& job : jobs) {
+    const auto& compare = std::get<Job::Compare>(job.work);
+    engine.on_done(job.ticket, Compared{compare.stored->matches(compare.typed.reveal())}, now, out);
+  }
 }
 
 }  // namespace jembatan::engine

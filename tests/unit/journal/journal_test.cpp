@@ -88,14 +88,13 @@ permit = true
 )";
 
 engine::Event event_of(const Octets& request, engine::Outcome outcome, std::string_view because,
-                       decide::Assume assume) {
+                       decide::Proof proof) {
   forward::HealthBoard board;
   auto story = std::make_shared<engine::Story>();
   story->live = board.go_live(support::plan_of(kPlan), 7);
   story->client = &story->live->plan->clients[0];
   story->request = request;
-  story->assume = assume;
-  story->marks.push_back({engine::Mark::What::compared, 0, std::chrono::microseconds(1500)});
+  story->given.push_back({std::chrono::microseconds(1500), engine::Given::Compared{std::move(proof), true}});
   engine::Event out;
   out.number = 12;
   out.outcome = outcome;
@@ -111,8 +110,8 @@ engine::Event event_of(const Octets& request, engine::Outcome outcome, std::stri
 
 TEST(EntryOf, TellsTheStoryAsItWasDecided) {
   const Octets request = access_request().user("REEF\\sari").password("x").signed_with(secret("laut"));
-  const Entry entry = entry_of(
-      event_of(request, engine::Outcome::accepted, "an access rule permits", decide::Assume::proven));
+  const Entry entry =
+      entry_of(event_of(request, engine::Outcome::accepted, "an access rule permits", decide::Proof{true}));
   EXPECT_EQ(entry.number, 12U);
   EXPECT_EQ(entry.revision, 7U);
   EXPECT_EQ(entry.name, "sari@reef.example");
@@ -122,15 +121,15 @@ TEST(EntryOf, TellsTheStoryAsItWasDecided) {
                   "name 'REEF\\\\sari' (not user@realm, realm\\user): user 'sari', realm 'reef.example' "
                   "by its other name 'reef'; the plan makes it 'sari@reef.example'",
                   "the plan has no routes: the realm decides", "realm table: 'reef.example' matches",
-                  "password: right", "access rule 1 'crew': yes, member of \"crew\" (the user is in 'crew')",
-                  "after 1.5 ms: the password was compared",
+                  "after 1.5 ms: the password was compared", "password: right",
+                  "access rule 1 'crew': yes, member of \"crew\" (the user is in 'crew')",
                   "accepted after 2.1 ms: an access rule permits"));
 }
 
 TEST(EntryOf, SaysWhyAPasswordWasWrong) {
   const Octets request = access_request().user("reef\\sari").password("X").signed_with(secret("laut"));
-  engine::Event event =
-      event_of(request, engine::Outcome::rejected, "wrong password", decide::Assume::refused);
+  engine::Event event = event_of(request, engine::Outcome::rejected, "wrong password",
+                                 decide::Proof{false, "wrong password", "it differs in letter case alone"});
   event.detail = "it differs in letter case alone";
   EXPECT_THAT(entry_of(event).trail, Contains("password: wrong password (it differs in letter case alone)"));
   EXPECT_THAT(entry_of(event).trail, testing::Not(Contains(HasSubstr("access rule"))));
@@ -139,7 +138,7 @@ TEST(EntryOf, SaysWhyAPasswordWasWrong) {
 TEST(HoldsFor, AsksTheRequestOfAnEvent) {
   const Octets request = access_request().user("reef\\sari").password("x").signed_with(secret("laut"));
   const engine::Event event =
-      event_of(request, engine::Outcome::accepted, "an access rule permits", decide::Assume::proven);
+      event_of(request, engine::Outcome::accepted, "an access rule permits", decide::Proof{true});
   const auto holds = [&](const char* source) {
     std::vector<condition::Mistake> mistakes;
     return holds_for(*condition::Condition::parse(source, dictionary::standard(), mistakes), event);

@@ -2,7 +2,8 @@
 #include <gmock/gmock.h>
 #include <gtest/gtest.h>
 
-#include "engine/reasons.h"
+#include "decide/reasons.h"
+#include "identity/methods.h"
 #include "server/event_text.h"
 #include "unit/engine/one_node.h"
 #include "wire/hidden.h"
@@ -33,13 +34,13 @@ class Causes : public Handle {
 
 TEST_F(Causes, AnUnreadablePasswordOfAnUnsignedRequestBlamesThisClientsSecret) {
   receive(with_other_secret("tamu@reef.example", false), kOldDeck);
-  EXPECT_EQ(event().because, kUnreadableHere);
+  EXPECT_EQ(event().because, decide::kUnreadableHere);
   EXPECT_EQ(mend(), "compare with: jembatan client secret show old-deck --node hub.toml");
 }
 
 TEST_F(Causes, OfASignedOneItBlamesAHopBefore) {
   receive(with_other_secret("tamu@reef.example", true));
-  EXPECT_EQ(event().because, kUnreadableBefore);
+  EXPECT_EQ(event().because, decide::kUnreadableBefore);
   EXPECT_EQ(mend(), "");
 }
 
@@ -47,7 +48,7 @@ TEST_F(Causes, AProxySaysItselfThatItSentOnWhatItCouldNotRead) {
   receive(with_other_secret("rani@lagoon.example", false), kOldDeck);
   keep_asked();
   from_server(answer_of(wire::Code::access_reject, "danau"));
-  EXPECT_EQ(event().because, kSentOnUnreadable);
+  EXPECT_EQ(event().because, decide::kSentOnUnreadable);
   EXPECT_EQ(mend(), "compare with: jembatan client secret show old-deck --node hub.toml");
   receive(access_request(8).user("rani@lagoon.example").password("ombak-3").signed_with(secret("laut")));
   keep_asked();
@@ -84,8 +85,8 @@ TEST_F(Causes, AnUnknownRealmIsToldWithTheNearest) {
 
 TEST_F(Causes, AnUnknownUserIsToldWithTheNearest) {
   receive(access_request(1).user("tamo@reef.example").password("x").signed_with(secret("laut")));
-  if (!out.proofs.empty()) compare_all(engine, out, clock.now());
-  EXPECT_EQ(event().because, kNoUser);
+  if (!out.jobs.empty()) compare_all(engine, out, clock.now());
+  EXPECT_EQ(event().because, identity::kNoUser);
   EXPECT_EQ(mend(), "nearest: 'tamu@reef.example'");
 }
 
@@ -96,7 +97,8 @@ name = "by night"
 when = 'time within "22:00-04:00"'
 permit = true
 )"),
-                           2));
+                           2),
+             clock.now(), out);
   receive(access_request(1).user("tamu@reef.example").password("ombak-3").signed_with(secret("laut")));
   EXPECT_THAT(reason_text(event()), testing::MatchesRegex("no access rule matches \\(pap, Mon ..:.. UTC\\)"));
 }
@@ -104,9 +106,9 @@ permit = true
 TEST_F(Causes, ARecordIsToldWithWhereItGoes) {
   const auto record = [&](const char* user) {
     account(support::accounting_request("Start", user).user(user).signed_with(secret("laut")));
-    const Ticket ticket = out.recordings.at(0).ticket;
+    const Ticket ticket = out.jobs.at(0).ticket;
     out.clear();
-    engine.on_recorded(ticket, accounting::Kept{1, false}, clock.now(), out);
+    engine.on_done(ticket, accounting::Kept{1, false}, clock.now(), out);
     return reason_text(event());
   };
   EXPECT_EQ(record("tamu@reef.example"), "record taken (Start; kept here, sent to nobody)");

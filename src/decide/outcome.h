@@ -1,10 +1,8 @@
 #pragma once
-#include <array>
-#include <atomic>
 #include <cstdint>
 #include <string_view>
 
-namespace jembatan::engine {
+namespace jembatan::decide {
 
 /// What became of a datagram. Every datagram ends in exactly one of these; the counters add up to those
 /// received.
@@ -49,22 +47,4 @@ Weight weight_of(Outcome outcome);
 /// True for a datagram that got no answer, or a reply that was thrown away.
 bool is_drop(Outcome outcome);
 
-/// Counters of one thread: it alone writes, any thread may read.
-class Counters {
- public:
-  void received() { add(received_); }
-  void ended(Outcome outcome) { add(ended_[static_cast<std::size_t>(outcome)]); }
-  std::uint64_t received_count() const { return received_.load(std::memory_order_relaxed); }
-  std::uint64_t count(Outcome outcome) const {
-    return ended_[static_cast<std::size_t>(outcome)].load(std::memory_order_relaxed);
-  }
-
- private:
-  static void add(std::atomic<std::uint64_t>& counter) {
-    counter.store(counter.load(std::memory_order_relaxed) + 1, std::memory_order_relaxed);
-  }
-  std::atomic<std::uint64_t> received_{0};
-  std::array<std::atomic<std::uint64_t>, kOutcomes> ended_{};
-};
-
-}  // namespace jembatan::engine
+}  // namespace jembatan::decide

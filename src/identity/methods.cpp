@@ -1,24 +1,18 @@
-#include "engine/methods.h"
+#include "identity/methods.h"
 
 #include <fmt/format.h>
 
 #include <algorithm>
 
-#include "decide/decide.h"
-#include "engine/reasons.h"
 #include "identity/challenge.h"
 #include "wire/hidden.h"
 
-namespace jembatan::engine {
+namespace jembatan::identity {
 namespace {
 
-using identity::NtHash;
-using identity::NtResponse;
-using identity::StoredPassword;
 using wire::AttributeType;
 using wire::PacketView;
 
-constexpr std::uint32_t kMicrosoft = 311;  // RFC 2548
 constexpr std::uint8_t kError = 2;
 constexpr std::uint8_t kEncryptionPolicy = 7;
 constexpr std::uint8_t kEncryptionTypes = 8;
@@ -60,22 +54,22 @@ std::optional<NtHash> nt_hash_of(const StoredPassword& password) {
     return out;
   }
   if (password.form() != StoredPassword::Form::clear) return std::nullopt;
-  const auto hash = identity::nt_hash(password.kept());
+  const auto hash = nt_hash(password.kept());
   if (!hash) return std::nullopt;
   return *hash;
 }
 
-Challenged chap(const PacketView& packet, const plan::User& user, OctetView given) {
+Challenged prove_chap(const PacketView& packet, const StoredPassword& password, OctetView given) {
   Challenged out;
-  if (user.password.form() != StoredPassword::Form::clear) {
+  if (password.form() != StoredPassword::Form::clear) {
     out.because = "CHAP needs the password itself, and only a hash of it is kept";
     return out;
   }
   const auto challenge = packet.find(AttributeType::chap_challenge);
   const wire::Authenticator authenticator = packet.authenticator();
   if (given.size() == 17) {
-    const auto wanted = identity::chap_response(given[0], user.password.kept(),
-                                                challenge ? challenge->value : OctetView(authenticator));
+    const auto wanted =
+        chap_response(given[0], password.kept(), challenge ? challenge->value : OctetView(authenticator));
     out.right = equal_in_constant_time(wanted, given.subspan(1));
   }
   out.because = given.size() == 17 ? "wrong password (CHAP)" : "CHAP-Password has not 17 octets";
@@ -104,7 +98,7 @@ Challenged version_1(const Microsoft& given, const NtHash& hash, Random& random)
     return refused(given, "MS-CHAP with the older hash alone is not accepted", random);
   std::array<std::uint8_t, 8> challenge{};
   std::copy_n(given.challenge.begin(), challenge.size(), challenge.begin());
-  const NtResponse wanted = identity::nt_response(challenge, hash);
+  const NtResponse wanted = nt_response(challenge, hash);
   if (!equal_in_constant_time(wanted, given.response.subspan(26, 24)))
     return refused(given, "wrong password (MS-CHAP)", random);
   Challenged out;
@@ -123,13 +117,13 @@ Octets success_of(const PacketView& packet, std::uint8_t identifier, const NtHas
                   const wire::SharedSecret& secret, Random& random) {
   Octets out;
   Octets text{identifier};
-  append(text, view_of(identity::authenticator_response(hash, response, challenge)));
+  append(text, view_of(authenticator_response(hash, response, challenge)));
   add_microsoft(out, kSuccess2, text);
   const std::array<std::uint8_t, 4> allowed{0, 0, 0, 1};
   const std::array<std::uint8_t, 4> types{0, 0, 0, 6};  // 40 and 128 bits (RFC 2548 §2.4.5)
   add_microsoft(out, kEncryptionPolicy, allowed);
   add_microsoft(out, kEncryptionTypes, types);
-  const identity::MppeKeys keys = identity::mppe_keys(hash, response);
+  const MppeKeys keys = mppe_keys(hash, response);
   const auto salt = static_cast<std::uint16_t>(random.below(0x7FFE));
   add_key(out, kSendKey, keys.send, salt, packet, secret);
   add_key(out, kReceiveKey, keys.receive, static_cast<std::uint16_t>(salt + 1), packet, secret);
@@ -144,9 +138,8 @@ Challenged version_2(const PacketView& packet, const Microsoft& given, const NtH
     return refused(given, "MS-CHAP2-Response or MS-CHAP-Challenge has a wrong length", random);
   const std::string_view name = wire::text_in(packet.find(AttributeType::user_name));
   for (const std::string_view hashed : {name, given.user}) {
-    const auto challenge =
-        identity::challenge_hash(given.response.subspan(2, 16), given.challenge, view_of(hashed));
-    const NtResponse wanted = identity::nt_response(challenge, hash);
+    const auto challenge = challenge_hash(given.response.subspan(2, 16), given.challenge, view_of(hashed));
+    const NtResponse wanted = nt_response(challenge, hash);
     if (!equal_in_constant_time(wanted, given.response.subspan(26, 24))) continue;
     Challenged out;
     out.right = true;
@@ -160,16 +153,15 @@ Challenged version_2(const PacketView& packet, const Microsoft& given, const NtH
 
 std::optional<Challenged> prove_challenge(const PacketView& packet, const Claimed& claimed,
                                           const wire::SharedSecret& secret, Random& random) {
-  using decide::MicrosoftType;
   if (const auto given = packet.find(AttributeType::chap_password)) {
-    if (claimed.user != nullptr) return chap(packet, *claimed.user, given->value);
+    if (claimed.password != nullptr) return prove_chap(packet, *claimed.password, given->value);
     Challenged out;
     out.because = kNoUser;
     return out;
   }
   for (const MicrosoftType change :
        {MicrosoftType::change_1, MicrosoftType::change_2, MicrosoftType::change_version_2}) {
-    const auto asked = decide::find_microsoft(packet, change);
+    const auto asked = find_microsoft(packet, change);
     if (!asked) continue;
     Challenged out;
     out.because = "passwords are not changed here";
@@ -177,22 +169,21 @@ std::optional<Challenged> prove_challenge(const PacketView& packet, const Claime
     out.reject = error_of(identifier, kChangeRefused, "Passwords are not changed here", random);
     return out;
   }
-  const auto second = decide::find_microsoft(packet, MicrosoftType::response_2);
-  const auto first = decide::find_microsoft(packet, MicrosoftType::response_1);
+  const auto second = find_microsoft(packet, MicrosoftType::response_2);
+  const auto first = find_microsoft(packet, MicrosoftType::response_1);
   if (!first && !second) return std::nullopt;
-  const auto challenge = decide::find_microsoft(packet, MicrosoftType::challenge);
+  const auto challenge = find_microsoft(packet, MicrosoftType::challenge);
   const Microsoft given{challenge.value_or(OctetView{}), second ? *second : *first, claimed.name};
-  if (claimed.user == nullptr) return refused(given, kNoUser, random);
-  const auto hash = nt_hash_of(claimed.user->password);
+  if (claimed.password == nullptr) return refused(given, kNoUser, random);
+  const auto hash = nt_hash_of(*claimed.password);
   if (!hash)
     return refused(given, "MS-CHAP needs the password or its NT hash, and another hash is kept", random);
   return second ? version_2(packet, given, *hash, secret, random) : version_1(given, *hash, random);
 }
 
 Octets challenge_refusal(const PacketView& packet, bool from_elsewhere, Random& random) {
-  using decide::MicrosoftType;
   for (const MicrosoftType type : {MicrosoftType::response_2, MicrosoftType::response_1}) {
-    const auto given = decide::find_microsoft(packet, type);
+    const auto given = find_microsoft(packet, type);
     if (!given || given->empty()) continue;
     return error_of((*given)[0], from_elsewhere ? kNotFromThere : kDisabled, "Sign-in is not allowed",
                     random);
@@ -200,4 +191,4 @@ Octets challenge_refusal(const PacketView& packet, bool from_elsewhere, Random& 
   return {};
 }
 
-}  // namespace jembatan::engine
+}  // namespace jembatan::identity

@@ -1,6 +1,8 @@
-#include "engine/outcome.h"
+#include "decide/outcome.h"
 
-namespace jembatan::engine {
+#include <array>
+
+namespace jembatan::decide {
 namespace {
 
 struct Row {
@@ -52,4 +54,4 @@ bool is_drop(Outcome outcome) {
   return kRows[static_cast<std::size_t>(outcome)].drop;
 }
 
-}  // namespace jembatan::engine
+}  // namespace jembatan::decide

@@ -1,16 +1,15 @@
-#include "decide/credential.h"
+#include "identity/credential.h"
 
 #include <fmt/format.h>
 
 #include <algorithm>
 #include <array>
 
-namespace jembatan::decide {
+namespace jembatan::identity {
 namespace {
 
 using wire::AttributeType;
 
-constexpr std::uint32_t kMicrosoft = 311;  // RFC 2548
 constexpr std::size_t kLeastChallenge = 5;
 
 // In the order in which a method is named if there are several.
@@ -144,4 +143,4 @@ bool answered_here(std::string_view method) {
   return method == "pap" || method == "chap" || method == "ms-chap" || method == "ms-chap-v2";
 }
 
-}  // namespace jembatan::decide
+}  // namespace jembatan::identity

@@ -2,7 +2,9 @@
 // What a request proves its user by. Rules, conditions and proving all ask here.
 #include "wire/packet.h"
 
-namespace jembatan::decide {
+namespace jembatan::identity {
+
+inline constexpr std::uint32_t kMicrosoft = 311;  ///< the vendor of RFC 2548
 
 /// Attributes of RFC 2548 that methods look at.
 enum class MicrosoftType : std::uint8_t {
@@ -38,4 +40,4 @@ inline bool proves_nothing(const wire::PacketView& packet) {
 /// True for the methods that can be proved without another server: all that passwords are kept for.
 bool answered_here(std::string_view method);
 
-}  // namespace jembatan::decide
+}  // namespace jembatan::identity

@@ -1,4 +1,4 @@
-#include "engine/rehide.h"
+#include "decide/rehide.h"
 
 #include <algorithm>
 
@@ -6,7 +6,7 @@
 #include "dictionary/value_text.h"
 #include "wire/hidden.h"
 
-namespace jembatan::engine {
+namespace jembatan::decide {
 namespace {
 
 using dictionary::Hiding;
@@ -82,17 +82,4 @@ Status copy_attribute(const dictionary::Catalogue& catalogue, const wire::Packet
   return out.add(attribute.type, OctetView(value));
 }
 
-decide::HiddenValues hidden_values(const HiddenWith& with, Random& random) {
-  return {[with](Hiding hiding, OctetView value) {
-            return hiding == Hiding::salted ? wire::reveal_salted(value, with.request, with.secret)
-                                            : wire::reveal_password(value, with.request, with.secret);
-          },
-          // Salts of one packet differ (RFC 2868 §3.5).
-          [with, &random, salt = std::optional<std::uint16_t>()](Hiding hiding, OctetView value) mutable {
-            if (hiding != Hiding::salted) return wire::hide_password(value, with.request, with.secret);
-            salt = static_cast<std::uint16_t>(salt ? *salt + 1 : random.below(0x8000));
-            return wire::hide_salted(value, *salt, with.request, with.secret);
-          }};
-}
-
-}  // namespace jembatan::engine
+}  // namespace jembatan::decide

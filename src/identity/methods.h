@@ -1,12 +1,15 @@
 #pragma once
 // Proving a password by a method in which it does not travel. Pure: what the request says is compared with
 // what is kept.
-#include "plan/model.h"
+#include "base/random.h"
+#include "identity/password.h"
 #include "wire/packet.h"
+#include "wire/shared_secret.h"
 
-namespace jembatan::engine {
+namespace jembatan::identity {
 
-/// Why somebody is refused whom the plan does not have.
+/// Why somebody is refused whom nobody here knows.
+inline constexpr std::string_view kNoUser = "no such user here";
 
 /// What came of a challenge method.
 struct Challenged {
@@ -18,8 +21,8 @@ struct Challenged {
 
 /// Who the request says it comes from.
 struct Claimed {
-  const plan::User* user = nullptr;  ///< null: the plan has none of this name
-  std::string_view name;             ///< User-Name without its realm
+  const StoredPassword* password = nullptr;  ///< null: nobody here has this name
+  std::string_view name;                     ///< User-Name without its realm
 };
 
 /// Proves CHAP (RFC 2865 §2.2), MS-CHAP version 1 and 2 (RFC 2548 §2, RFC 2433, RFC 2759); nothing if the
@@ -34,4 +37,4 @@ std::optional<Challenged> prove_challenge(const wire::PacketView& packet, const 
 /// account is disabled; 649, no permission to dial in from there); nothing for methods without such a text.
 Octets challenge_refusal(const wire::PacketView& packet, bool from_elsewhere, Random& random);
 
-}  // namespace jembatan::engine
+}  // namespace jembatan::identity

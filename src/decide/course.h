@@ -1,0 +1,144 @@
+#pragma once
+// The course of one request, as a pure state machine: packets and results go in, the next step comes out. The
+// server drives it with what really happens, `explain` with what it takes for granted, the journal with what
+// was recorded. There is no other description of the way of a request.
+#include "decide/compose.h"
+#include "decide/edits.h"
+#include "decide/outcome.h"
+#include "decide/telling.h"
+
+namespace jembatan::decide {
+
+/// How a request ends, and why.
+struct Ending {
+  /// What the detail is.
+  enum class About : std::uint8_t { text, rule, realm };
+  Outcome outcome{};
+  std::string_view because = {};  ///< a literal
+  std::string detail = {};
+  About about = About::text;
+  std::string server = {};  ///< "GROUP/SERVER" that answered
+};
+
+/// What is to be done next. Whoever does what takes time says by `on` what came of it.
+struct Next {
+  enum class What : std::uint8_t {
+    reply,   ///< `attributes` to the client, besides what belongs to the hop
+    drop,    ///< no answer
+    prove,   ///< whether the credential is the one of Course::user(): a Proof
+    record,  ///< keep the record, as way().accounting says: a Kept
+    ask,     ///< a server of way().destination.group: an Answer or a Silence
+  } what{};
+  wire::Code code{};  ///< of the reply
+  Octets attributes = {};
+  Ending ending = {};  ///< of reply and drop
+};
+
+/// What came of looking at a credential.
+struct Proof {
+  bool right = false;
+  std::string_view because = {};  ///< why not; a literal
+  std::string detail = {};
+  Octets besides = {};  ///< what the method has in the reply, right or wrong
+};
+
+/// The record is durable.
+struct Kept {
+  bool again = false;  ///< it was before: a resend
+  std::string status;  ///< "Start"
+};
+
+/// A server has answered.
+struct Answer {
+  wire::PacketView reply;  ///< genuine
+  HiddenWith with;
+  const plan::Server* server = nullptr;
+};
+
+/// No server has.
+struct Silence {
+  std::string why;
+};
+
+/// It must not go on, and its sender is told so (a loop).
+struct Refusal {
+  Ending ending;
+};
+
+/// It cannot go on, and there is no answer.
+struct Failure {
+  Ending ending;
+};
+
+/// One request. Keeps views of the packet, the plan and the client: they must outlive it. One thread at a
+/// time.
+class Course {
+ public:
+  ///   received  as it came in, verified
+  ///   hidden    of the request and its reply
+  ///   random    for what methods send
+  ///   telling   if given: gets a line for each step
+  Course(const Request& received, const HiddenValues& hidden, Random& random, Telling* telling = nullptr);
+
+  /// The received packet has moved to other octets, which are the same.
+  void moved_to(const wire::PacketView& received) { received_ = received; }
+
+  /// The first step.
+  Next begin();
+  Next on(Proof proof);
+  Next on(const Kept& kept);
+  Next on(const Answer& answer);
+  Next on(Silence silence);
+  Next on(Refusal refusal);
+  static Next on(Failure failure);
+
+  /// The request as it goes to a server; nothing if it goes as it is.
+  std::optional<Octets> to_send(std::size_t group, const plan::Server& server);
+
+  /// As it was received, after the plan's edits.
+  const wire::PacketView& packet() const { return edited_ ? *edited_ : received_; }
+  const Way& way() const { return way_; }
+  const plan::User* user() const { return user_; }  ///< null: the plan has none of this name
+  Request request() const { return {*plan_, packet(), *client_, accounting_, now_}; }
+  /// Of the request: whoever looks at another packet puts that in.
+  condition::Facts facts() const;
+  /// True if the client's signature shows that it knows the secret.
+  bool is_signed() const { return received_.find(wire::AttributeType::message_authenticator).has_value(); }
+
+ private:
+  void edit_received();
+  Next decide();
+  Next prove();
+  Next admit(const Subject& subject, OctetView besides);
+  Next reply(wire::Code code, Octets attributes, Ending ending);
+  Next refuse(Ending ending) { return reply(wire::Code::access_reject, {}, std::move(ending)); }
+  std::optional<Octets> edited_reply(wire::Code code, OctetView attributes);
+  EditTools tools(HiddenValues& hidden) const;
+  bool is_unreadable() const;
+
+  const plan::Plan* plan_;
+  const plan::Client* client_;
+  bool accounting_;
+  WallTime now_;
+  wire::PacketView received_;
+  HiddenValues hidden_;
+  Random* random_;
+  Telling* telling_;
+  Octets octets_;  // of edited_
+  std::optional<wire::PacketView> edited_;
+  Way way_;
+  const plan::User* user_ = nullptr;
+};
+
+/// A hop that a request goes to.
+struct Hop {
+  std::string_view group;
+  std::string_view server;
+};
+
+/// A request as it goes to a server: under the name that the plan makes, after the edits before forwarding;
+/// nothing if it goes as it is.
+std::optional<Octets> before_forwarding(const Request& request, const Way& way, const Hop& to,
+                                        const EditTools& tools);
+
+}  // namespace jembatan::decide

@@ -1,0 +1,43 @@
+#pragma once
+// The words for each step of a request's course.
+#include "decide/compose.h"
+
+namespace jembatan::decide {
+
+/// Gets a line for each step that a course takes, in their order.
+class Telling {
+ public:
+  enum class Of : std::uint8_t {
+    assumed,  ///< nothing was sent: a person asks what would happen, and is helped with names
+    done,     ///< it has happened
+  };
+  explicit Telling(Of of) : of_(of) {}
+
+  /// Whose request it is.
+  ///   from  where it came from, if it came
+  void client(const plan::Client& client, const std::optional<IpAddress>& from = {});
+  /// How the name was understood, and where that leads.
+  void way(const Request& request, const Way& way, const Trail& trail);
+  void nothing_proved(const plan::Plan& plan, const Way& way, bool is_known);
+  void method(std::string_view method);
+  ///   why_not  empty: it was right
+  void proof(const plan::Plan& plan, const Way& way, bool is_known, const std::string& why_not);
+  void rules(const plan::Plan& plan, const condition::Facts& facts, const Trail& trail);
+  void reply(const plan::Plan& plan, const std::vector<ReplyPart>& parts);
+  void reply(const plan::Plan& plan, OctetView attributes, std::string_view kind, std::string_view owner);
+  void missing_vlan(const plan::Plan& plan, OctetView attributes);
+  void say(std::string line) { lines.push_back(std::move(line)); }
+
+  std::vector<std::string> lines;
+
+ private:
+  template <class Named>
+  std::string nearest_in(const std::vector<Named>& all, std::string_view wanted) const;
+  void no_user(const plan::Plan& plan, const Way& way);
+  Of of_;
+};
+
+/// How a name was understood: "name 'REEF\sari' (realm\user): user 'sari', realm 'REEF'".
+std::string name_text(const plan::Plan& plan, const Way& way);
+
+}  // namespace jembatan::decide

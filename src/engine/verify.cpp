@@ -1,0 +1,84 @@
+// Who may ask: whether a packet belongs here, and comes from who it says.
+#include <algorithm>
+
+#include "engine/engine.h"
+#include "identity/credential.h"
+#include "wire/authenticator.h"
+
+namespace jembatan::engine {
+
+using forward::Purpose;
+using wire::AttributeType;
+using wire::Code;
+using wire::PacketView;
+using wire::Signature;
+
+bool Engine::may_use(const plan::Client& client, std::uint16_t listener, const IpAddress& to) const {
+  if (client.listeners.empty()) return true;
+  const Listening& here = settings_.listeners[listener];
+  const std::string_view purpose = here.purpose == Purpose::access ? "access" : "accounting";
+  const std::string asked = Endpoint{to, here.at.port}.text();  // of a listener on all addresses
+  return std::any_of(client.listeners.begin(), client.listeners.end(), [&](const std::string& allowed) {
+    return allowed == purpose || allowed == here.at.text() || allowed == asked;
+  });
+}
+
+// While a secret is rotated, the new one is tried first, then the old one.
+std::optional<plan::WhichSecret> Engine::verify(const PacketView& packet, const plan::Client& client,
+                                                const Datagram& in, Now now, Actions& out) {
+  using plan::WhichSecret;
+  const bool old_valid =
+      client.old_secret && (!client.old_secret_until || now.wall < *client.old_secret_until);
+  const bool access = settings_.listeners[in.listener].purpose == Purpose::access;
+  const Code expected = access ? Code::access_request : Code::accounting_request;
+  const bool status = packet.code() == Code::status_server;
+  if (packet.code() != expected && !status) {
+    drop(in, &client,
+         {Outcome::wrong_code, "a packet that does not belong on this port", wire::name_of(packet.code())},
+         now, out);
+    return std::nullopt;
+  }
+  if (packet.code() == Code::accounting_request) {  // RFC 2866 §3
+    if (wire::verify_accounting_request(packet, client.secret)) return WhichSecret::current;
+    if (old_valid && wire::verify_accounting_request(packet, *client.old_secret)) return WhichSecret::old;
+    drop(in, &client,
+         {Outcome::wrong_signature, "Request Authenticator does not verify: shared secret probably differs"},
+         now, out);
+    return std::nullopt;
+  }
+  switch (wire::check_message_authenticator(packet, packet.authenticator(), client.secret)) {
+    case Signature::valid:
+      return WhichSecret::current;
+    case Signature::wrong:
+      if (old_valid && wire::check_message_authenticator(packet, packet.authenticator(),
+                                                         *client.old_secret) == Signature::valid) {
+        return WhichSecret::old;
+      }
+      drop(
+          in, &client,
+          {Outcome::wrong_signature, "Message-Authenticator does not verify: shared secret probably differs"},
+          now, out);
+      return std::nullopt;
+    case Signature::absent:
+      break;
+  }
+  // RFC 5997 §3 and RFC 3579 §3.1 demand it of Status-Server and of EAP, whatever the plan says.
+  std::string_view because = "no Message-Authenticator, which is required of this client";
+  if (!status && identity::proves_nothing(packet)) {
+    drop(in, &client,
+         {Outcome::unsigned_request, "neither a credential nor Message-Authenticator (RFC 3579 §3.3)"}, now,
+         out);
+    return std::nullopt;
+  }
+  if (!status && client.message_authenticator == plan::SignatureRule::if_present &&
+      !packet.find(AttributeType::eap_message)) {
+    // Replies can be forged for somebody who may put octets of his own choice in front of what is signed: a
+    // device has no Proxy-State, and a proxy signs.
+    if (!packet.find(AttributeType::proxy_state)) return WhichSecret::current;
+    because = "Proxy-State without Message-Authenticator, as in forged requests";
+  }
+  drop(in, &client, {Outcome::unsigned_request, because}, now, out);
+  return std::nullopt;
+}
+
+}  // namespace jembatan::engine
