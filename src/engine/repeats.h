@@ -1,5 +1,6 @@
 #pragma once
 #include <deque>
+#include <optional>
 #include <vector>
 
 #include "base/clock.h"

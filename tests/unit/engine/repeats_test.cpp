@@ -2,6 +2,8 @@
 
 #include <gtest/gtest.h>
 
+#include "wire/packet.h"
+
 #include <map>
 
 #include "support/fakes.h"
