@@ -110,11 +110,17 @@ Next Course::on(Proof proof) {
                  {Outcome::rejected, proof.because, std::move(proof.detail)});
   }
   Subject subject = subject_of(*user_);
-  subject.proven = way_.credential.method;
+  subject.proven = proof.by.empty() ? way_.credential.method : proof.by;
   const auto because = why_shut_out(subject, request());
   if (because.empty()) return admit(subject, proof.besides);
   return reply(Code::access_reject, identity::challenge_refusal(packet(), because == kNotFromHere, *random_),
                {Outcome::rejected, because});
+}
+
+Next Course::on(Challenge challenge) {
+  constexpr std::string_view kAnotherRound = "another round is asked for";
+  if (telling_ != nullptr) telling_->say(std::string(kAnotherRound));
+  return reply(Code::access_challenge, std::move(challenge.attributes), {Outcome::challenged, kAnotherRound});
 }
 
 // `besides`: what the method adds to an Access-Accept. Who proved the password may still not be let in: the

@@ -4,6 +4,7 @@
 // was recorded. There is no other description of the way of a request.
 #include "decide/compose.h"
 #include "decide/edits.h"
+#include "decide/method.h"
 #include "decide/outcome.h"
 #include "decide/telling.h"
 
@@ -25,21 +26,13 @@ struct Next {
   enum class What : std::uint8_t {
     reply,   ///< `attributes` to the client, besides what belongs to the hop
     drop,    ///< no answer
-    prove,   ///< whether the credential is the one of Course::user(): a Proof
+    prove,   ///< whether the credential is the one of Course::user(): a Proof, or a Challenge
     record,  ///< keep the record, as way().accounting says: a Kept
     ask,     ///< a server of way().destination.group: an Answer or a Silence
   } what{};
   wire::Code code{};  ///< of the reply
   Octets attributes = {};
   Ending ending = {};  ///< of reply and drop
-};
-
-/// What came of looking at a credential.
-struct Proof {
-  bool right = false;
-  std::string_view because = {};  ///< why not; a literal
-  std::string detail = {};
-  Octets besides = {};  ///< what the method has in the reply, right or wrong
 };
 
 /// The record is durable.
@@ -86,6 +79,7 @@ class Course {
   /// The first step.
   Next begin();
   Next on(Proof proof);
+  Next on(Challenge challenge);
   Next on(const Kept& kept);
   Next on(const Answer& answer);
   Next on(Silence silence);

@@ -23,9 +23,11 @@ Engine::Engine(Settings settings, Random& random, Counters& counters)
       crossings_(*this, random, counters,
                  {settings_.most_pending - settings_.most_pending / 4, settings_.group_percent}),
       slowdown_(settings_.slowdown),
-      loop_mark_(settings_.loop_mark) {
+      loop_mark_(settings_.loop_mark),
+      conversations_(settings_.conversations) {
   std::uint8_t seed[24];
   random_.fill(seed);
+  if (!conversations_) conversations_ = std::make_shared<Conversations>();
   if (!slowdown_) slowdown_ = std::make_shared<Slowdown>(load64(seed));
   if (!loop_mark_) loop_mark_ = std::make_shared<const LoopMark>(Secret(text_of(OctetView(seed).subspan(8))));
 }

@@ -1,7 +1,9 @@
 #pragma once
 // The life of a request, without sockets: datagrams and time go in, what is to be done comes out.
+#include <functional>
 #include <queue>
 
+#include "engine/conversations.h"
 #include "engine/crossings.h"
 #include "engine/loop_mark.h"
 #include "engine/repeats.h"
@@ -34,6 +36,10 @@ struct Settings {
   PasswordWatch* watch = nullptr;                  ///< null: nobody sees rejected passwords
   std::shared_ptr<Slowdown> slowdown = {};         ///< that of the node; null: one of its own
   std::shared_ptr<const LoopMark> loop_mark = {};  ///< the same
+  std::shared_ptr<Conversations> conversations = {};  ///< the same
+  /// Begins the method that takes several rounds, for a request that is to be proved; null: it is proved in
+  /// one. Empty: there is no such method.
+  std::function<std::unique_ptr<decide::Method>(const decide::Course&)> begin_method = {};
 };
 
 /// One worker's share of the node. Everything here belongs to one thread; plans and healths are shared.
@@ -124,6 +130,8 @@ class Engine final : private Composer {
     return attempt_of(*request.course, request.client);
   }
   void prove(const Request& request);
+  bool converse(const Request& request);
+  void next_round(const Request& request, Conversation conversation);
   void prove_typed(const Request& request);
   void compare(const Request& request, const identity::StoredPassword& stored, OctetView typed);
   void compared(const Request& request, bool matches);
@@ -168,6 +176,7 @@ class Engine final : private Composer {
   Crossings crossings_;
   std::shared_ptr<Slowdown> slowdown_;
   std::shared_ptr<const LoopMark> loop_mark_;
+  std::shared_ptr<Conversations> conversations_;
 };
 
 }  // namespace jembatan::engine

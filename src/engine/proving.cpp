@@ -34,6 +34,7 @@ void Engine::prove(const Request& request) {
   const auto attempt = attempt_of(request);
   if (const auto wait = slowdown_->wait(attempt, limits, request.now.steady))
     return proved(request, {false, "too many wrong passwords in a row", again_in(*wait)});
+  if (converse(request)) return;
   const plan::User* user = course.user();
   auto challenged = identity::prove_challenge(
       course.packet(), {user == nullptr ? nullptr : &user->password, course.way().user}, request.secret(),

@@ -24,7 +24,8 @@ struct Given {
     bool waited = false;  ///< it was compared off the network thread
   };
   std::chrono::microseconds after{0};
-  std::variant<Asked, Answered, Compared, decide::Kept, decide::Silence, decide::Refusal> what;
+  std::variant<Asked, Answered, Compared, decide::Challenge, decide::Kept, decide::Silence, decide::Refusal>
+      what;
 };
 
 struct Story {

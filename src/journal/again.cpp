@@ -54,6 +54,7 @@ Next Again::on(const Given& given) {
     if (compared->waited) say(given, "the password was compared");
     return course_.on(compared->proof);
   }
+  if (const auto* challenge = std::get_if<decide::Challenge>(&given.what)) return course_.on(*challenge);
   if (const auto* kept = std::get_if<decide::Kept>(&given.what)) return course_.on(*kept);
   if (const auto* silence = std::get_if<decide::Silence>(&given.what)) return course_.on(*silence);
   return course_.on(std::get<decide::Refusal>(given.what));

@@ -262,10 +262,12 @@ void Server::start_threads() {
   const auto slowdown = std::make_shared<engine::Slowdown>(load64(chance.data()));
   const auto loop_mark =
       std::make_shared<const engine::LoopMark>(Secret(text_of(OctetView(chance).subspan(8))));
+  const auto conversations = std::make_shared<engine::Conversations>();
   for (auto& listeners : sockets_) {
-    workers_.push_back(std::make_unique<Worker>(workers_.size(), std::move(listeners), settings_.send_from,
-                                                Shared{plan_, *events_, *writer_, *proofs_, tap_, unmask_,
-                                                       slowdown, loop_mark, settings_.group_share}));
+    workers_.push_back(
+        std::make_unique<Worker>(workers_.size(), std::move(listeners), settings_.send_from,
+                                 Shared{plan_, *events_, *writer_, *proofs_, tap_, unmask_, slowdown,
+                                        loop_mark, conversations, settings_.group_share}));
   }
   sockets_.clear();
   deliverer_->start(*writer_);

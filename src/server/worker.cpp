@@ -14,6 +14,7 @@ engine::Settings settings_for(const std::vector<Listener>& listeners, const Shar
   out.watch = &shared.watch;
   out.slowdown = shared.slowdown;
   out.loop_mark = shared.loop_mark;
+  out.conversations = shared.conversations;
   out.group_percent = shared.group_percent;
   for (const Listener& listener : listeners) out.listeners.push_back({listener.purpose, listener.at});
   return out;

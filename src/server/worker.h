@@ -24,6 +24,7 @@ struct Shared {
   engine::PasswordWatch& watch;
   std::shared_ptr<engine::Slowdown> slowdown;
   std::shared_ptr<const engine::LoopMark> loop_mark;
+  std::shared_ptr<engine::Conversations> conversations;
   unsigned group_percent = 50;
 };
 

@@ -9,6 +9,7 @@ namespace {
 using namespace std::chrono_literals;
 
 constexpr std::uint16_t kAccessLanes = 20000;
+constexpr std::uint16_t kSecondLanes = 25000;
 constexpr std::uint16_t kAccountingLanes = 30000;
 constexpr auto kSweepEvery = 5s;
 constexpr auto kDeviceWaits = 4s;
@@ -35,16 +36,24 @@ void MemoryStore::delivered(const std::vector<std::int64_t>& places) {
   });
 }
 
-Node::Node(Network& network, std::string address, std::string_view plan, unsigned seed)
+Node::Node(Network& network, std::string address, std::string_view plan, const Tune& tune)
     : network_(network),
       address_(*IpAddress::parse(address)),
-      random_(seed),
-      engine_({{{forward::Purpose::access, {}}, {forward::Purpose::accounting, {}}}, 4096, 10000ms, 4096},
-              random_, counters_),
+      random_(network.next_seed()),
       delivery_(random_, counters_, 64),
       next_sweep_(network.now().steady) {
+  engine::Settings settings{
+      {{forward::Purpose::access, {}}, {forward::Purpose::accounting, {}}}, 4096, 10000ms, 4096};
+  settings.slowdown = std::make_shared<engine::Slowdown>(7);
+  settings.loop_mark = std::make_shared<const engine::LoopMark>(Secret(address));
+  settings.conversations = std::make_shared<engine::Conversations>();
+  if (tune) tune(settings);
   const auto live = board_.go_live(support::plan_of(plan), 1);
-  engine_.use(live, network_.now(), actions_);
+  for (Worker& worker : workers_) {
+    worker.engine = std::make_unique<engine::Engine>(settings, random_, counters_);
+    worker.lanes = &worker == workers_.data() ? kAccessLanes : kSecondLanes;
+    worker.engine->use(live, network_.now(), worker.actions);
+  }
   delivery_.use(live);
 }
 
@@ -56,61 +65,67 @@ void Node::receive(const Endpoint& from, const Endpoint& to, const Octets& datag
     const auto places = delivery_.take_delivered();
     store_.delivered(places);
     delivery_.taken_off(places);
-  } else if (to.port >= kAccessLanes) {
-    engine_.on_reply(static_cast<std::uint16_t>(to.port - kAccessLanes), from, datagram, now, actions_);
-  } else {
-    engine_.handle({static_cast<std::uint16_t>(to.port == 1812 ? 0 : 1), from, to.address, datagram}, now,
-                   actions_);
+    return leave(std::exchange(actions_, {}), kAccountingLanes);
   }
-  carry_out();
+  Worker& worker = workers_[(to.port >= kAccessLanes ? to.port / kSecondLanes : from.port) % workers_.size()];
+  if (to.port >= kAccessLanes) {
+    worker.engine->on_reply(static_cast<std::uint16_t>(to.port - worker.lanes), from, datagram, now,
+                            worker.actions);
+  } else {
+    worker.engine->handle({static_cast<std::uint16_t>(to.port == 1812 ? 0 : 1), from, to.address, datagram},
+                          now, worker.actions);
+  }
+  carry_out(worker);
 }
 
-void Node::carry_out() {
+void Node::leave(const engine::Actions& actions, std::uint16_t lanes) {
+  const auto send = [&](std::uint16_t port, const Endpoint& to, engine::Actions::Piece packet) {
+    if (!silent) network_.send({address_, port}, to, actions.view(packet));
+  };
+  for (const auto& reply : actions.replies) send(reply.listener == 0 ? 1812 : 1813, reply.to, reply.packet);
+  for (const auto& ask : actions.asks) send(static_cast<std::uint16_t>(lanes + ask.lane), ask.to, ask.packet);
+}
+
+void Node::carry_out(Worker& worker) {
   const Now now = network_.now();
-  const auto jobs = std::exchange(actions_.jobs, {});
+  const auto jobs = std::exchange(worker.actions.jobs, {});
   bool recorded = false;
   for (const engine::Job& job : jobs) {
     if (const auto* record = std::get_if<engine::Job::Record>(&job.work)) {
       recorded = true;
-      engine_.on_done(job.ticket, store_.append(record->incoming), now, actions_);
+      worker.engine->on_done(job.ticket, store_.append(record->incoming), now, worker.actions);
     } else {
       const auto& compare = std::get<engine::Job::Compare>(job.work);
-      engine_.on_done(job.ticket, engine::Compared{compare.stored->matches(compare.typed.reveal())}, now,
-                      actions_);
+      worker.engine->on_done(job.ticket, engine::Compared{compare.stored->matches(compare.typed.reveal())},
+                             now, worker.actions);
     }
   }
-  const auto leave = [&](std::uint16_t port, const Endpoint& to, engine::Actions::Piece packet) {
-    if (!silent) network_.send({address_, port}, to, actions_.view(packet));
-  };
-  for (const auto& reply : actions_.replies) leave(reply.listener == 0 ? 1812 : 1813, reply.to, reply.packet);
-  for (const auto& ask : actions_.asks) {
-    const bool access = actions_.view(ask.packet)[0] == static_cast<std::uint8_t>(wire::Code::access_request);
-    leave(static_cast<std::uint16_t>((access ? kAccessLanes : kAccountingLanes) + ask.lane), ask.to,
-          ask.packet);
-  }
-  actions_.clear();
-  if (recorded) {
-    delivery_.offer(store_.undelivered(), now, actions_);
-    carry_out();
-  }
+  leave(std::exchange(worker.actions, {}), worker.lanes);
+  if (!recorded) return;
+  delivery_.offer(store_.undelivered(), now, actions_);
+  leave(std::exchange(actions_, {}), kAccountingLanes);
 }
 
 void Node::turn() {
   const Now now = network_.now();
-  engine_.on_timer(now, actions_);
+  for (Worker& worker : workers_) {
+    worker.engine->on_timer(now, worker.actions);
+    carry_out(worker);
+  }
   delivery_.on_timer(now, actions_);
   if (now.steady >= next_sweep_) {
     next_sweep_ = now.steady + kSweepEvery;
     delivery_.offer(store_.undelivered(), now, actions_);
   }
-  carry_out();
+  leave(std::exchange(actions_, {}), kAccountingLanes);
 }
 
 std::optional<TimePoint> Node::next_deadline() {
-  std::optional<TimePoint> out = engine_.next_deadline();
+  std::optional<TimePoint> out;
   const auto sooner = [&out](std::optional<TimePoint> other) {
     if (other && (!out || *other < *out)) out = other;
   };
+  for (Worker& worker : workers_) sooner(worker.engine->next_deadline());
   sooner(delivery_.next_deadline());
   if (!store_.undelivered().empty()) sooner(next_sweep_);
   return out;
@@ -131,6 +146,7 @@ void Device::receive(const Octets& datagram) {
     return;
   ++replies_;
   answer_ = reply->code();
+  reply_ = datagram;
 }
 
 void Device::turn() {
@@ -145,8 +161,8 @@ std::optional<TimePoint> Device::next_deadline() const {
   return next_;
 }
 
-Node& Network::add_node(const std::string& address, std::string_view plan) {
-  auto node = std::make_unique<Node>(*this, address, plan, random_.below(1U << 30U));
+Node& Network::add_node(const std::string& address, std::string_view plan, const Tune& tune) {
+  auto node = std::make_unique<Node>(*this, address, plan, tune);
   const IpAddress at = node->address();
   return *(nodes_[at] = std::move(node));
 }

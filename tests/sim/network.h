@@ -36,30 +36,40 @@ class MemoryStore {
 
 class Network;
 
-/// One node: an engine and a delivery, as a worker and the deliverer drive them. Listens on ports 1812 and
-/// 1813 of its address; lanes leave from ports 20000 (access) and 30000 (accounting) on.
+/// Changes settings of a node's engines.
+using Tune = std::function<void(engine::Settings&)>;
+
+/// One node: two engines and a delivery, as workers and the deliverer drive them; the source port of a
+/// request says which engine has it. Listens on ports 1812 and 1813 of its address; lanes leave from ports
+/// 20000 (access; 25000 for the second engine) and 30000 (accounting) on.
 class Node {
  public:
-  Node(Network& network, std::string address, std::string_view plan, unsigned seed);
+  Node(Network& network, std::string address, std::string_view plan, const Tune& tune);
   void receive(const Endpoint& from, const Endpoint& to, const Octets& datagram);
   void turn();  ///< carries on with whatever is due now
   std::optional<TimePoint> next_deadline();
   const IpAddress& address() const { return address_; }
   const engine::Counters& counters() const { return counters_; }
   const MemoryStore& store() const { return store_; }
-  std::size_t in_flight() const { return engine_.in_flight(); }
+  std::size_t in_flight() const { return workers_[0].engine->in_flight() + workers_[1].engine->in_flight(); }
   bool silent = false;  ///< takes nothing and says nothing
 
  private:
-  void carry_out();
+  struct Worker {
+    std::unique_ptr<engine::Engine> engine;
+    engine::Actions actions;
+    std::uint16_t lanes = 0;  ///< the port of its first lane
+  };
+  void carry_out(Worker& worker);
+  void leave(const engine::Actions& actions, std::uint16_t lanes);
   Network& network_;
   IpAddress address_;
   support::FixedRandom random_;
   engine::Counters counters_;
   forward::HealthBoard board_;
-  engine::Engine engine_;
+  std::array<Worker, 2> workers_;
   engine::Delivery delivery_;
-  engine::Actions actions_;
+  engine::Actions actions_;  // of the delivery
   MemoryStore store_;
   TimePoint next_sweep_;
 };
@@ -72,6 +82,7 @@ class Device {
   void turn();
   std::optional<TimePoint> next_deadline() const;
   const std::optional<wire::Code>& answer() const { return answer_; }
+  const Octets& reply() const { return reply_; }  ///< the last one
   int replies() const { return replies_; }
   Endpoint own;
 
@@ -81,6 +92,7 @@ class Device {
   Octets request_;
   wire::SharedSecret secret_;
   std::optional<wire::Code> answer_;
+  Octets reply_;
   int replies_ = 0;
   int sent_ = 0;
   TimePoint next_;
@@ -89,13 +101,14 @@ class Device {
 class Network {
  public:
   explicit Network(LinkQuality quality, unsigned seed) : quality_(quality), random_(seed) {}
-  Node& add_node(const std::string& address, std::string_view plan);
+  Node& add_node(const std::string& address, std::string_view plan, const Tune& tune = {});
   Device& add_device(const std::string& own, const std::string& server, Octets request,
                      const wire::SharedSecret& secret);
   void send(const Endpoint& from, const Endpoint& to, OctetView datagram);
   /// Runs until nothing is left to happen, or the time is over.
   void run(std::chrono::seconds at_most);
   Now now() const { return clock_.now(); }
+  unsigned next_seed() { return random_.below(1U << 30U); }
 
  private:
   struct Flight {
