@@ -32,13 +32,20 @@ constexpr std::string_view kNoAnswerHelp =
     "  it ignores such requests; or the way there is blocked. If it is a jembatand, its log and `jembatan "
     "follow` tell which.";
 
+// Names and values are checked before anything is sent; what is hidden can be encoded only for the packet.
+struct Given {
+  std::string name;
+  std::string value;
+};
+
 struct Question {
   ExchangeWish wish;
   std::string whom;  // is asked, in words
   std::string what;  // is asked, in words
   wire::SharedSecret secret;
   dictionary::CataloguePtr names;
-  Octets attributes;
+  std::vector<Given> given;
+  Octets attributes;  // what was given, for one packet
   std::vector<dictionary::Described> expected;
   std::string proof_of_both;  // what MS-CHAP2-Success must say; empty: another method
 };
@@ -55,12 +62,6 @@ Status read_wish(const Arguments& arguments, ExchangeWish& wish) {
   wish.tries = std::stoi(tries);
   return {};
 }
-
-// Names and values are checked before anything is sent; what is hidden can be encoded only for the packet.
-struct Given {
-  std::string name;
-  std::string value;
-};
 
 Result<std::vector<Given>> read_attributes(const Arguments& arguments) {
   std::vector<Given> out;
@@ -94,8 +95,8 @@ Result<Credential> read_credential(const Arguments& arguments, const Question& q
 }
 
 // Encodes what was given for a packet with this Request Authenticator.
-Status encode_attributes(Question& question, const std::vector<Given>& given,
-                         const wire::Authenticator& authenticator) {
+Status encode_attributes(Question& question, const wire::Authenticator& authenticator) {
+  question.attributes.clear();
   std::uint16_t salt = 0x8001;
   const dictionary::Hide hide = [&](dictionary::Hiding hiding, OctetView value) -> Result<Octets> {
     if (hiding == dictionary::Hiding::user_password) {
@@ -103,7 +104,7 @@ Status encode_attributes(Question& question, const std::vector<Given>& given,
     }
     return wire::hide_salted(value, salt++, authenticator, question.secret);
   };
-  for (const Given& one : given) {
+  for (const Given& one : question.given) {
     const auto encoded = dictionary::encode(*question.names, one.name, one.value, hide);
     if (!encoded) return encoded.error();
     append(question.attributes, *encoded);
@@ -127,9 +128,10 @@ Result<Question> read_question(const Arguments& arguments, PortOf port,
   auto expected = read_expectations(arguments, *out.names);
   if (!expected) return expected.error();
   out.expected = std::move(*expected);
-  const auto given = read_attributes(arguments);
+  auto given = read_attributes(arguments);
   if (!given) return given.error();
-  if (Status s = encode_attributes(out, *given, authenticator); !s) return s.error();
+  out.given = std::move(*given);
+  if (Status s = encode_attributes(out, authenticator); !s) return s.error();
   return out;
 }
 
@@ -188,7 +190,8 @@ Verdict judge(const Question& question, Code asked, const ExchangeResult& result
     case Code::access_reject:
       return {Exit::no, Colour::bad, "rejected; " + genuine};
     case Code::access_challenge:
-      return {Exit::no, Colour::warn, "challenged: the server wants to know more; " + genuine};
+      return {Exit::no, Colour::warn,
+              "challenged: the server wants to know more (--answer TEXT); " + genuine};
     case Code::accounting_response:
       return {Exit::done, Colour::good, "recorded; " + genuine};
     default:
@@ -225,29 +228,39 @@ void compare(const Question& question, const wire::PacketView& reply,
   verdict.colour = Colour::bad;
 }
 
-Exit ask(const Question& question, OctetView request, bool as_json, Terminal& terminal) {
+// One exchange, as it is shown: to people at once, as JSON when all is over.
+struct Asked {
+  Verdict verdict;
+  Octets reply;  // genuine; empty: none
+  json body;
+};
+
+Result<Asked> ask(const Question& question, OctetView request, const Arguments& arguments,
+                  Terminal& terminal) {
   const auto result = exchange(question.wish, request, question.secret);
-  if (!result) return report(result.error(), terminal);
-  Verdict verdict = judge(question, static_cast<Code>(request[0]), *result);
+  if (!result) return result.error();
+  Asked out{judge(question, static_cast<Code>(request[0]), *result), {}, {}};
   const auto sent = wire::PacketView::parse(request);
   const auto reply = wire::PacketView::parse(result->reply);
   const auto sent_lines = dictionary::describe(*question.names, *sent);
   std::vector<dictionary::Described> reply_lines;
   if (reply) reply_lines = dictionary::describe(*question.names, *reply);
-  if (result->ended == Ended::replied) compare(question, *reply, reply_lines, verdict);
-  if (as_json) {
-    json body{{"to", question.wish.to.text()},
-              {"request", packet_json(*sent, sent_lines)},
-              {"sent", result->sent},
-              {"verdict", verdict.text},
-              {"reply", nullptr}};
+  if (result->ended == Ended::replied) {
+    compare(question, *reply, reply_lines, out.verdict);
+    out.reply = result->reply;
+  }
+  if (arguments.has("--json")) {
+    out.body = {{"to", question.wish.to.text()},
+                {"request", packet_json(*sent, sent_lines)},
+                {"sent", result->sent},
+                {"verdict", out.verdict.text},
+                {"reply", nullptr}};
     if (reply) {
-      body["reply"] = packet_json(*reply, reply_lines);
-      body["genuine"] = result->ended == Ended::replied;
-      body["took_us"] = result->took.count();
+      out.body["reply"] = packet_json(*reply, reply_lines);
+      out.body["genuine"] = result->ended == Ended::replied;
+      out.body["took_us"] = result->took.count();
     }
-    terminal.line(body.dump(2));
-    return verdict.exit;
+    return out;
   }
   terminal.line(fmt::format("asking {}: {}", question.whom, question.what));
   print_packet(terminal, "→", *sent, sent_lines, "to " + question.wish.to.text());
@@ -256,8 +269,8 @@ Exit ask(const Question& question, OctetView request, bool as_json, Terminal& te
                  fmt::format("after {:.1f} ms{}", static_cast<double>(result->took.count()) / 1000,
                              result->sent > 1 ? fmt::format(", sent {} times", result->sent) : ""));
   }
-  terminal.line(terminal.coloured(verdict.text, verdict.colour));
-  return verdict.exit;
+  terminal.line(terminal.coloured(out.verdict.text, out.verdict.colour));
+  return out;
 }
 
 wire::PacketBuilder new_packet(Code code, bool zero_authenticator) {
@@ -273,14 +286,47 @@ using Sign = void (*)(OctetSpan packet, const wire::SharedSecret& secret);
 
 // Adds what every request has, signs it and asks. `built`: whether what stands in the packet could be put
 // there.
-Exit complete(const Question& question, wire::PacketBuilder& packet, Status built, Sign sign,
-              const Arguments& arguments, Terminal& terminal) {
+Result<Asked> complete(const Question& question, wire::PacketBuilder& packet, Status built, Sign sign,
+                       const Arguments& arguments, Terminal& terminal) {
   if (built) built = add_device(question.attributes, packet);
   if (built) built = packet.add_encoded(question.attributes);
-  if (!built) return report(built.error(), terminal);
+  if (!built) return built.error();
   const OctetSpan octets = packet.finish();
   sign(octets, question.secret);
-  return ask(question, octets, arguments.has("--json"), terminal);
+  return ask(question, octets, arguments, terminal);
+}
+
+Exit finish(const Result<Asked>& asked, Terminal& terminal) {
+  if (!asked) return report(asked.error(), terminal);
+  if (!asked->body.is_null()) terminal.line(asked->body.dump(2));
+  return asked->verdict.exit;
+}
+
+// Of --answer, or typed; nothing if nobody can be asked.
+std::optional<Secret> answer_to(const wire::PacketView& challenge, const Arguments& arguments,
+                                std::size_t round) {
+  const auto answers = arguments.all("--answer");
+  if (round < answers.size()) return Secret(answers[round]);
+  const auto message = wire::text_in(challenge.find(AttributeType::reply_message));
+  auto typed = typed_secret(message.empty() ? "answer" : escaped(message), "give --answer TEXT");
+  if (!typed) return std::nullopt;
+  return std::move(*typed);
+}
+
+// The next round has the answer in the place of the password, and the State of the challenge (RFC 2865 §4.4).
+Result<Asked> answer(Question& question, const wire::PacketView& challenge, const Secret& given,
+                     const Arguments& arguments, Terminal& terminal) {
+  wire::PacketBuilder packet = new_packet(Code::access_request, false);
+  const wire::Authenticator authenticator = wire::PacketView::parse(packet.finish())->authenticator();
+  Status built = encode_attributes(question, authenticator);
+  const auto hidden = wire::hide_password(given.reveal(), authenticator, question.secret);
+  if (!hidden) return hidden.error().at("--answer");
+  if (built) built = packet.add_message_authenticator();
+  if (built) built = packet.add(AttributeType::user_name, std::string_view(arguments.get("--user")));
+  if (built) built = packet.add(AttributeType::user_password, *hidden);
+  const auto state = challenge.find(AttributeType::state);
+  if (built && state) built = packet.add(AttributeType::state, state->value);
+  return complete(question, packet, built, wire::sign_request, arguments, terminal);
 }
 
 Exit ask_access(const Arguments& arguments, Terminal& terminal) {
@@ -300,7 +346,20 @@ Exit ask_access(const Arguments& arguments, Terminal& terminal) {
   if (!arguments.has("--unsigned")) built = packet.add_message_authenticator();
   if (built) built = packet.add(AttributeType::user_name, std::string_view(user));
   if (built) built = packet.add_encoded(credential->attributes);
-  return complete(*question, packet, built, wire::sign_request, arguments, terminal);
+  auto asked = complete(*question, packet, built, wire::sign_request, arguments, terminal);
+  question->proof_of_both.clear();
+  question->what = "the answer to its challenge";
+  json rounds = json::array();
+  while (asked && !asked->reply.empty()) {
+    const wire::PacketView challenge = *wire::PacketView::parse(asked->reply);
+    if (challenge.code() != Code::access_challenge) break;
+    const auto given = answer_to(challenge, arguments, rounds.size());
+    if (!given) break;
+    rounds.push_back(std::move(asked->body));
+    asked = answer(*question, challenge, *given, arguments, terminal);
+  }
+  if (asked && !rounds.empty() && !asked->body.is_null()) asked->body["rounds_before"] = std::move(rounds);
+  return finish(asked, terminal);
 }
 
 Exit ask_accounting(const Arguments& arguments, Terminal& terminal) {
@@ -320,7 +379,8 @@ Exit ask_accounting(const Arguments& arguments, Terminal& terminal) {
   if (built && arguments.has("--user")) {
     built = packet.add(AttributeType::user_name, std::string_view(arguments.get("--user")));
   }
-  return complete(*question, packet, built, wire::sign_accounting_request, arguments, terminal);
+  return finish(complete(*question, packet, built, wire::sign_accounting_request, arguments, terminal),
+                terminal);
 }
 
 Exit ask_status(const Arguments& arguments, Terminal& terminal) {
@@ -331,7 +391,7 @@ Exit ask_status(const Arguments& arguments, Terminal& terminal) {
   if (!question) return report(question.error(), terminal);
   question->what = "is it alive?";
   const Status built = packet.add_message_authenticator();
-  return complete(*question, packet, built, wire::sign_request, arguments, terminal);
+  return finish(complete(*question, packet, built, wire::sign_request, arguments, terminal), terminal);
 }
 
 std::vector<Option> with_common(std::vector<Option> options) {
@@ -365,6 +425,12 @@ std::vector<Command> ask_commands() {
             {"--password", "TEXT", "the password itself; without both, it is asked for"},
             {"--method", "NAME", "how the password is proved: pap, chap, ms-chap, ms-chap-v2; default pap"},
             {"--no-password", "", "none at all: ask what the user may do (Service-Type=Authorize-Only)"},
+            {"--answer",
+             "TEXT",
+             "the answer to an Access-Challenge, once for each in their order; without, it is asked for",
+             false,
+             {},
+             true},
             {"--unsigned", "", "leave Message-Authenticator out, as some devices do"}}),
        kAttributes, ask_access},
       {"ask accounting", "Send one Accounting-Request, show both packets, judge the reply",

@@ -14,7 +14,7 @@
 namespace jembatan::cli {
 namespace {
 
-constexpr std::string_view kConcealed[] = {"--password", "--secret"};
+constexpr std::string_view kConcealed[] = {"--password", "--answer", "--secret"};
 
 // Copies the arguments, then overwrites the values that must not be seen.
 std::vector<std::string> take_arguments(int argc, char** argv) {

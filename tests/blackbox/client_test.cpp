@@ -3,9 +3,13 @@
 #include <gtest/gtest.h>
 
 #include <regex>
+#include <thread>
 
 #include "blackbox/chain.h"
 #include "support/second_encoder.h"
+#include "wire/authenticator.h"
+#include "wire/builder.h"
+#include "wire/hidden.h"
 
 namespace jembatan::blackbox {
 namespace {
@@ -89,7 +93,7 @@ TEST(Ask, AReplyUnderAnotherSecretIsCalledSo) {
 }
 
 TEST(Ask, SecretsAndPasswordsDoNotStandInTheListOfProcesses) {
-  const UdpPeer silent;
+  UdpPeer silent;
   const support::TemporaryFolder folder;
   support::Background asking(
       {kClient, "ask", "access", "--to", "127.0.0.1:" + std::to_string(silent.port()), "--secret",
@@ -100,6 +104,78 @@ TEST(Ask, SecretsAndPasswordsDoNotStandInTheListOfProcesses) {
   EXPECT_THAT(command, HasSubstr("--secret"));
   EXPECT_THAT(command, Not(HasSubstr("laut-dalam")));
   EXPECT_THAT(command, Not(HasSubstr("ombak-besar")));
+}
+
+// A server that wants two words more, each with the State that it gave last.
+void ask_for_words(UdpPeer& server) {
+  const wire::SharedSecret secret{Secret("laut")};
+  for (const char* word : {"ombak-3", "satu", "dua"}) {
+    const auto datagram = server.receive(10000ms);
+    const auto request = *wire::PacketView::parse(datagram);
+    const auto typed = wire::reveal_password(request.find(wire::AttributeType::user_password)->value,
+                                             request.authenticator(), secret);
+    const bool first = word == std::string("ombak-3");
+    const auto state = wire::text_in(request.find(wire::AttributeType::state));
+    const bool right = text_of(*typed) == word && state == (first ? "" : "before " + std::string(word));
+    const bool last = word == std::string("dua");
+    const auto code = !right ? wire::Code::access_reject
+                      : last ? wire::Code::access_accept
+                             : wire::Code::access_challenge;
+    wire::PacketBuilder reply(code, request.identifier(), request.authenticator());
+    (void)reply.add_message_authenticator();
+    if (right && !last) {
+      (void)reply.add(wire::AttributeType::reply_message, std::string_view("the next word?"));
+      (void)reply.add(wire::AttributeType::state, std::string_view(first ? "before satu" : "before dua"));
+    }
+    wire::sign_response(reply.finish(), request.authenticator(), secret);
+    const auto octets = reply.finish();
+    server.send("127.0.0.1", server.from(), {octets.begin(), octets.end()});
+  }
+}
+
+TEST(Ask, AnswersChallengesInTheirOrder) {  // RFC 2865 §4.4
+  UdpPeer server;
+  const std::vector<std::string> words{"ask",
+                                       "access",
+                                       "--to",
+                                       "127.0.0.1:" + std::to_string(server.port()),
+                                       "--secret",
+                                       "laut",
+                                       "--user",
+                                       "sari",
+                                       "--password=ombak-3",
+                                       "--answer=satu"};
+  std::thread serving([&] { ask_for_words(server); });
+  auto all = words;
+  all.emplace_back("--answer=dua");
+  const auto right = client(all);
+  serving.join();
+  EXPECT_EQ(right.exit_code, 0) << right.out << right.error;
+  EXPECT_THAT(right.out, HasSubstr("the answer to its challenge"));
+  EXPECT_THAT(right.out, HasSubstr("Reply-Message          \"the next word?\""));
+  EXPECT_THAT(right.out, HasSubstr("\naccepted; the reply is genuine"));
+
+  std::thread again([&] { ask_for_words(server); });
+  all = words;
+  all.emplace_back("--answer=tiga");
+  all.emplace_back("--json");
+  const auto wrong = nlohmann::json::parse(client(all).out);
+  again.join();
+  EXPECT_EQ(wrong["rounds_before"].size(), 2U);
+  EXPECT_THAT(wrong["verdict"], HasSubstr("rejected"));
+}
+
+TEST(Ask, WithoutAnAnswerAChallengeIsTheEnd) {
+  UdpPeer server;
+  std::thread serving([&] { ask_for_words(server); });
+  const auto asked = client({"ask", "access", "--to", "127.0.0.1:" + std::to_string(server.port()),
+                             "--secret", "laut", "--user", "sari", "--password=ombak-3"});
+  EXPECT_EQ(asked.exit_code, 1);
+  EXPECT_THAT(asked.out, HasSubstr("challenged: the server wants to know more (--answer TEXT)"));
+  for (int i = 0; i < 2; ++i)  // so that the server comes to its end
+    (void)client({"ask", "access", "--to", "127.0.0.1:" + std::to_string(server.port()), "--secret", "laut",
+                  "--user", "sari", "--password=x"});
+  serving.join();
 }
 
 TEST(Ask, ReadsPasswordAndSecretFromFilesAndPrintsJson) {

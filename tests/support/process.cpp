@@ -185,7 +185,11 @@ std::vector<unsigned char> UdpPeer::receive(std::chrono::milliseconds within) co
   pollfd wait{fd_, POLLIN, 0};
   if (poll(&wait, 1, static_cast<int>(within.count())) <= 0) return {};
   std::vector<unsigned char> out(65536);
-  const ssize_t size = ::recv(fd_, out.data(), out.size(), 0);
+  sockaddr_in from{};
+  socklen_t length = sizeof(from);
+  const ssize_t size =
+      ::recvfrom(fd_, out.data(), out.size(), 0, reinterpret_cast<sockaddr*>(&from), &length);
+  from_ = ntohs(from.sin_port);
   out.resize(size > 0 ? static_cast<std::size_t>(size) : 0);
   return out;
 }

@@ -70,10 +70,12 @@ class UdpPeer {
   void send(const std::string& address, int port, const std::vector<unsigned char>& datagram) const;
   /// The next datagram; empty after the time.
   std::vector<unsigned char> receive(std::chrono::milliseconds within) const;
+  int from() const { return from_; }  ///< the port that the last one came from
 
  private:
   int fd_ = -1;
   int port_ = 0;
+  mutable int from_ = 0;
 };
 
 /// A TCP connection to 127.0.0.1, for what no proper client would send.
