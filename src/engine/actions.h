@@ -71,6 +71,14 @@ struct NotDone {
 };
 using JobResult = std::variant<Compared, Result<accounting::Kept>, NotDone>;
 
+/// A password that was refused while somebody watches.
+struct RejectedPassword {
+  std::string user;  ///< with its realm
+  std::string client;
+  WallTime at;
+  Secret typed;
+};
+
 struct Actions {
   /// Octets in `arena`.
   struct Piece {
@@ -94,6 +102,7 @@ struct Actions {
   std::vector<Job> jobs;
   std::vector<Event> events;
   std::vector<Notice> notices;
+  std::vector<RejectedPassword> rejected;
 
   Piece keep(OctetView packet) {
     const Piece piece{arena.size(), packet.size()};
@@ -108,6 +117,7 @@ struct Actions {
     jobs.clear();
     events.clear();
     notices.clear();
+    rejected.clear();
   }
 };
 

@@ -7,6 +7,7 @@
 #include "engine/actions.h"
 #include "forward/forwarding.h"
 #include "forward/identifiers.h"
+#include "forward/live_plan.h"
 #include "wire/builder.h"
 
 namespace jembatan::engine {

@@ -117,17 +117,17 @@ void Engine::reply(const Request& request, Code code, OctetView attributes, Endi
   tell(request, std::move(ending), octets);
 }
 
-// To somebody who is allowed to see the rejected passwords of this user now.
+// For whoever is allowed to see the rejected passwords of some user now.
 void Engine::show_rejected(const Request& request) const {
-  if (settings_.watch == nullptr || request.course == nullptr ||
-      !settings_.watch->wants(request.course->way().full_name, request.now.wall))
+  if (settings_.watched == nullptr || request.course == nullptr ||
+      !settings_.watched->load(std::memory_order_relaxed))
     return;
   const auto hidden = request.course->packet().find(AttributeType::user_password);
   if (!hidden) return;
   auto typed = wire::reveal_password(hidden->value, request.packet.authenticator(), request.secret());
   if (!typed) return;
-  settings_.watch->rejected(request.course->way().full_name, request.client.name, request.now.wall,
-                            Secret(text_of(*typed)));
+  request.out.rejected.push_back(
+      {request.course->way().full_name, request.client.name, request.now.wall, Secret(text_of(*typed))});
   wipe(*typed);
 }
 

@@ -8,7 +8,6 @@
 #include "engine/loop_mark.h"
 #include "engine/repeats.h"
 #include "engine/slowdown.h"
-#include "engine/watch.h"
 
 namespace jembatan::engine {
 
@@ -32,10 +31,11 @@ struct Settings {
   Duration keep_replies{
       10000};  ///< how long a repeated request gets the same reply (RFC 5080 §2.2.2: 5 to 30 s)
   std::size_t most_pending = 16384;
-  unsigned group_percent = 50;                     ///< of what may wait for servers, that one group may hold
-  PasswordWatch* watch = nullptr;                  ///< null: nobody sees rejected passwords
-  std::shared_ptr<Slowdown> slowdown = {};         ///< that of the node; null: one of its own
-  std::shared_ptr<const LoopMark> loop_mark = {};  ///< the same
+  unsigned group_percent = 50;  ///< of what may wait for servers, that one group may hold
+  const std::atomic<bool>* watched =
+      nullptr;                              ///< true while somebody may see rejected passwords; null: never
+  std::shared_ptr<Slowdown> slowdown = {};  ///< that of the node; null: one of its own
+  std::shared_ptr<const LoopMark> loop_mark = {};     ///< the same
   std::shared_ptr<Conversations> conversations = {};  ///< the same
   /// Begins the method that takes several rounds, for a request that is to be proved; null: it is proved in
   /// one. Empty: there is no such method.

@@ -5,6 +5,7 @@
 
 #include "decide/course.h"
 #include "forward/forwarding.h"
+#include "forward/live_plan.h"
 
 namespace jembatan::engine {
 

@@ -1,11 +1,8 @@
 #pragma once
 // Which servers answer. Shared by all threads; the counts outlive a change of the plan.
 #include <atomic>
-#include <map>
 #include <memory>
-#include <mutex>
 
-#include "forward/activity.h"
 #include "plan/plan.h"
 
 namespace jembatan::forward {
@@ -46,42 +43,11 @@ class ServerHealth {
 
 using HealthPtr = std::shared_ptr<ServerHealth>;
 
-/// A plan in force, with the health of its servers. Immutable but for what the healths count.
-struct LivePlan {
-  plan::PlanPtr plan;
-  std::uint64_t revision = 0;  ///< as the store numbers it
-  /// [group][purpose][server], as in the plan
-  std::vector<std::array<std::vector<HealthPtr>, 2>> health;
-
-  std::vector<ActivityPtr> activity;  ///< by client, as in the plan
-
-  ClientActivity& activity_of(const plan::Client& client) const {
-    return *activity[static_cast<std::size_t>(&client - plan->clients.data())];
-  }
-  const std::vector<HealthPtr>& health_of(std::size_t group, Purpose purpose) const {
-    return health[group][static_cast<std::size_t>(purpose)];
-  }
-};
-
-using LivePlanPtr = std::shared_ptr<const LivePlan>;
-
 /// How it stands with the servers of a group that did not answer: "group reef-homes: reef-1 is silent, reef-2
 /// is down since 2026-11-24 07:41:02Z, tried again in 12s". Names the first few of many.
 std::string silence_text(const plan::Group& group, const std::vector<HealthPtr>& health, Now now);
 
 /// Where a server listens for a purpose.
 Endpoint endpoint_of(const plan::Server& server, Purpose purpose);
-
-/// Remembers healths by group, server name and endpoint, and activities by client, so that a new plan starts
-/// with what is known.
-class HealthBoard {
- public:
-  LivePlanPtr go_live(plan::PlanPtr plan, std::uint64_t revision);
-
- private:
-  std::mutex mutex_;
-  std::map<std::string, HealthPtr> known_;
-  std::unordered_map<std::string, ActivityPtr> clients_;
-};
 
 }  // namespace jembatan::forward

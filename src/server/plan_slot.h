@@ -2,7 +2,7 @@
 #include <atomic>
 #include <mutex>
 
-#include "forward/health.h"
+#include "forward/live_plan.h"
 
 namespace jembatan::server {
 

@@ -6,7 +6,7 @@
 #include <string>
 
 #include "engine/actions.h"
-#include "forward/health.h"
+#include "forward/live_plan.h"
 
 namespace jembatan::server {
 

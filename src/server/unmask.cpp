@@ -29,20 +29,14 @@ std::optional<Unmask::View> Unmask::view(std::string_view user, std::uint64_t be
   return out;
 }
 
-bool Unmask::wants(std::string_view user, WallTime now) const {
-  if (!any_.load(std::memory_order_relaxed)) return false;
+void Unmask::rejected(engine::RejectedPassword password) {
   const std::lock_guard lock(mutex_);
-  const auto found = watched_.find(identity::comparable(user));
-  return found != watched_.end() && now < found->second.until;
-}
-
-void Unmask::rejected(std::string_view user, std::string_view client, WallTime now, Secret typed) {
-  const std::lock_guard lock(mutex_);
-  forget_old(now);
-  const auto found = watched_.find(identity::comparable(user));
+  forget_old(password.at);
+  const auto found = watched_.find(identity::comparable(password.user));
   if (found == watched_.end()) return;
   Watched& watched = found->second;
-  watched.seen.push_back({++watched.count, now, std::string(client), std::move(typed)});
+  watched.seen.push_back(
+      {++watched.count, password.at, std::move(password.client), std::move(password.typed)});
   if (watched.seen.size() > kMostSeen) watched.seen.pop_front();
 }
 

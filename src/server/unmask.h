@@ -7,13 +7,15 @@
 #include <string>
 #include <vector>
 
-#include "engine/watch.h"
+#include "base/clock.h"
+#include "base/secret.h"
+#include "engine/actions.h"
 
 namespace jembatan::server {
 
 /// Rejected passwords of users for whom somebody is allowed to see them for a while. They are in memory only,
 /// the last few of each user, and wiped when the time is over. Any thread.
-class Unmask final : public engine::PasswordWatch {
+class Unmask {
  public:
   struct Seen {
     std::uint64_t number = 0;  ///< 1 and up, of this user
@@ -37,8 +39,10 @@ class Unmask final : public engine::PasswordWatch {
   }
   std::optional<View> view(std::string_view user, std::uint64_t behind, WallTime now);
 
-  bool wants(std::string_view user, WallTime now) const override;
-  void rejected(std::string_view user, std::string_view client, WallTime now, Secret typed) override;
+  /// True while anybody is watched.
+  const std::atomic<bool>& any() const { return any_; }
+  /// Kept if its user is watched.
+  void rejected(engine::RejectedPassword password);
 
  private:
   struct Watched {

@@ -11,7 +11,7 @@ constexpr std::chrono::milliseconds kDrainWithin{200};
 
 engine::Settings settings_for(const std::vector<Listener>& listeners, const Shared& shared) {
   engine::Settings out;
-  out.watch = &shared.watch;
+  out.watched = &shared.unmask.any();
   out.slowdown = shared.slowdown;
   out.loop_mark = shared.loop_mark;
   out.conversations = shared.conversations;
@@ -93,6 +93,7 @@ void Worker::carry_out() {
     }
     auto jobs = std::exchange(actions_.jobs, {});
     shared_.events.take(actions_.events, actions_.notices);
+    for (auto& password : actions_.rejected) shared_.unmask.rejected(std::move(password));
     actions_.clear();
     for (engine::Job& job : jobs) hand_over(std::move(job));
     more = !jobs.empty();

@@ -11,6 +11,7 @@
 #include "server/plan_slot.h"
 #include "server/proof_pool.h"
 #include "server/tap.h"
+#include "server/unmask.h"
 
 namespace jembatan::server {
 
@@ -21,7 +22,7 @@ struct Shared {
   AccountingWriter& writer;
   ProofPool& proofs;
   Tap& tap;
-  engine::PasswordWatch& watch;
+  Unmask& unmask;
   std::shared_ptr<engine::Slowdown> slowdown;
   std::shared_ptr<const engine::LoopMark> loop_mark;
   std::shared_ptr<engine::Conversations> conversations;

@@ -1,0 +1,42 @@
+#pragma once
+// A plan in force, and what the node knows of its servers and clients.
+#include <map>
+#include <mutex>
+
+#include "forward/activity.h"
+#include "forward/health.h"
+
+namespace jembatan::forward {
+
+/// A plan in force, with the health of its servers. Immutable but for what the healths count.
+struct LivePlan {
+  plan::PlanPtr plan;
+  std::uint64_t revision = 0;  ///< as the store numbers it
+  /// [group][purpose][server], as in the plan
+  std::vector<std::array<std::vector<HealthPtr>, 2>> health;
+
+  std::vector<ActivityPtr> activity;  ///< by client, as in the plan
+
+  ClientActivity& activity_of(const plan::Client& client) const {
+    return *activity[static_cast<std::size_t>(&client - plan->clients.data())];
+  }
+  const std::vector<HealthPtr>& health_of(std::size_t group, Purpose purpose) const {
+    return health[group][static_cast<std::size_t>(purpose)];
+  }
+};
+
+using LivePlanPtr = std::shared_ptr<const LivePlan>;
+
+/// Remembers healths by group, server name and endpoint, and activities by client, so that a new plan starts
+/// with what is known.
+class HealthBoard {
+ public:
+  LivePlanPtr go_live(plan::PlanPtr plan, std::uint64_t revision);
+
+ private:
+  std::mutex mutex_;
+  std::map<std::string, HealthPtr> known_;
+  std::unordered_map<std::string, ActivityPtr> clients_;
+};
+
+}  // namespace jembatan::forward
