@@ -124,7 +124,14 @@ bool IpAddress::loopback() const {
 
 std::string IpAddress::text() const {
   if (family == Family::v6) return text_of_v6(octets);
-  return fmt::format("{}.{}.{}.{}", octets[0], octets[1], octets[2], octets[3]);
+  std::string out;  // of every log line: no format to be read
+  for (std::size_t i = 0; i < 4; ++i) {
+    if (i > 0) out += '.';
+    if (octets[i] >= 100) out += static_cast<char>('0' + octets[i] / 100);
+    if (octets[i] >= 10) out += static_cast<char>('0' + octets[i] / 10 % 10);
+    out += static_cast<char>('0' + octets[i] % 10);
+  }
+  return out;
 }
 
 Result<Prefix> Prefix::parse(std::string_view text) {

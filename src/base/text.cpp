@@ -142,6 +142,10 @@ std::optional<std::string> nearest(std::string_view found, const std::vector<std
 }
 
 std::string escaped(OctetView octets) {
+  const bool plain = std::all_of(octets.begin(), octets.end(), [](std::uint8_t octet) {
+    return octet >= 0x20 && octet < 0x7F && octet != '\\';
+  });
+  if (plain) return std::string(text_of(octets));
   std::string out;
   out.reserve(octets.size());
   for (std::size_t i = 0; i < octets.size();) {

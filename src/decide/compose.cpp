@@ -10,7 +10,10 @@ namespace {
 class Composing {
  public:
   Composing(const condition::Facts& facts, HiddenValues& hidden, std::vector<ReplyPart>* parts)
-      : facts_(facts), hidden_(hidden), parts_(parts) {}
+      : facts_(facts), hidden_(hidden), parts_(parts) {
+    taken_.reserve(kFew);
+    out_.reserve(kFew * 16);
+  }
 
   // Attributes that an earlier owner has are not taken again; one owner may have several of a kind.
   void take(const plan::Assignments& assignments, ReplyPart::From from, std::string_view owner) {
@@ -20,6 +23,12 @@ class Composing {
       const bool there = std::any_of(
           taken_.begin(), end, [&](const plan::Assignment* other) { return other->path == assignment.path; });
       if (there) continue;
+      if (assignment.is_fixed()) {  // nearly all are
+        taken_.push_back(&assignment);
+        append(out_, assignment.fixed);
+        if (parts_ != nullptr) parts_->push_back({from, owner, &assignment, assignment.fixed, {}});
+        continue;
+      }
       auto made = made_of(assignment, facts_, {}, [this](dictionary::Hiding hiding, OctetView value) {
         return hidden_.hide(hiding, value);
       });
@@ -42,6 +51,7 @@ class Composing {
   Octets result() { return std::move(out_); }
 
  private:
+  static constexpr std::size_t kFew = 16;
   const condition::Facts& facts_;
   HiddenValues& hidden_;
   std::vector<ReplyPart>* parts_;

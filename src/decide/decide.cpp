@@ -146,7 +146,8 @@ Way identify(const Request& request) {
     take_realm(way, plan.realm_default.assume);
   if (!way.realm.empty()) way.entry = plan.realm_named(way.realm);
   if (way.entry != nullptr && !way.entry->aliases.empty()) follow_alias(way);
-  way.full_name = way.realm.empty() ? way.user : fmt::format("{}@{}", way.user, way.realm);
+  way.full_name = way.user;
+  if (!way.realm.empty()) way.full_name.append("@").append(way.realm);
   return way;
 }
 

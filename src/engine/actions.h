@@ -31,6 +31,7 @@ struct Event {
   std::chrono::microseconds took{0};
   std::uint64_t number = 0;  ///< in the journal; 0: it is not there
   StoryPtr story;            ///< of requests that were decided; null: of others
+  bool untold = false;       ///< it was decided, and nobody had room for its story
 };
 
 /// The reason, with what it is about: "no realm of the plan matches (nowhere.example)".

@@ -60,6 +60,7 @@ Crossings::Crossings(Composer& composer, Random& random, Counters& counters, Roo
 
 Result<Ticket> Crossings::start(Ticket owner, forward::LivePlanPtr live, std::size_t group, Purpose purpose,
                                 Now now, Actions& out) {
+  owner_.check();
   const plan::Group& asked_group = live->plan->groups[group];
   const auto& health = live->health_of(group, purpose);
   const auto counted = by_group_.find(asked_group.name);
@@ -150,6 +151,7 @@ void Crossings::end(Ticket ticket) {
 }
 
 void Crossings::forget(Ticket crossing) {
+  owner_.check();
   end(crossing);
 }
 
@@ -211,6 +213,7 @@ void Crossings::drop_reply(Outcome outcome, const Endpoint& from, std::string_vi
 
 std::optional<Crossings::Arrived> Crossings::on_reply(std::uint16_t lane, const Endpoint& from,
                                                       OctetView octets, Now now, Actions& out) {
+  owner_.check();
   counters_.received();
   const auto reply = PacketView::parse(octets);
   if (!reply) {
@@ -253,6 +256,7 @@ std::optional<Crossings::Arrived> Crossings::on_reply(std::uint16_t lane, const 
 }
 
 std::vector<Crossings::GivenUp> Crossings::on_timer(Now now, Actions& out) {
+  owner_.check();
   std::vector<GivenUp> given_up;
   while (!timers_.empty() && timers_.top().at <= now.steady) {
     const Timer timer = timers_.top();
@@ -279,6 +283,7 @@ std::vector<Crossings::GivenUp> Crossings::on_timer(Now now, Actions& out) {
 }
 
 std::optional<TimePoint> Crossings::next_deadline() {
+  owner_.check();
   while (!timers_.empty()) {
     Crossing* crossing = slots_.get(timers_.top().crossing);
     if (crossing != nullptr && crossing->way.deadline() == timers_.top().at) return timers_.top().at;

@@ -3,6 +3,7 @@
 #include <map>
 #include <queue>
 
+#include "base/owner.h"
 #include "base/slots.h"
 #include "engine/actions.h"
 #include "forward/forwarding.h"
@@ -123,6 +124,7 @@ class Crossings {
 
   static constexpr std::size_t kTrials = 8;  // requests at a time for a group that is down
   static constexpr std::size_t kMostGone = 512;
+  Owner owner_;
   Composer& composer_;
   Room room_;
   std::deque<Gone> gone_;

@@ -20,6 +20,7 @@ std::optional<std::size_t> Delivery::group_named(const std::string& name) const 
 }
 
 void Delivery::offer(std::vector<accounting::Undelivered> records, Now now, Actions& out) {
+  owner_.check();
   for (accounting::Undelivered& item : records) {
     if (places_.contains(item.place)) continue;
     // A group that the plan no longer has may come back with the next plan: the record stays in the queue.
@@ -63,6 +64,7 @@ std::optional<Octets> Delivery::edited(const Parcel& parcel, const plan::Server&
 }
 
 void Delivery::on_reply(std::uint16_t lane, const Endpoint& from, OctetView octets, Now now, Actions& out) {
+  owner_.check();
   const auto arrived = crossings_.on_reply(lane, from, octets, now, out);
   if (!arrived) return;
   const accounting::Undelivered& item = parcels_.get(arrived->owner)->item;
@@ -74,10 +76,12 @@ void Delivery::on_reply(std::uint16_t lane, const Endpoint& from, OctetView octe
 }
 
 void Delivery::taken_off(const std::vector<std::int64_t>& places) {
+  owner_.check();
   for (const std::int64_t place : places) places_.erase(place);
 }
 
 void Delivery::on_timer(Now now, Actions& out) {
+  owner_.check();
   for (const Crossings::GivenUp& given_up : crossings_.on_timer(now, out)) {
     const Parcel* parcel = parcels_.get(given_up.owner);
     tell_of(*parcel, given_up.why, now, out);

@@ -3,6 +3,7 @@
 #include <map>
 #include <set>
 
+#include "base/owner.h"
 #include "engine/crossings.h"
 
 namespace jembatan::engine {
@@ -14,7 +15,10 @@ class Delivery final : private Composer {
  public:
   Delivery(Random& random, Counters& counters, std::size_t most_under_way);
 
-  void use(forward::LivePlanPtr live) { live_ = std::move(live); }
+  void use(forward::LivePlanPtr live) {
+    owner_.check();
+    live_ = std::move(live);
+  }
   /// Takes up records of the queue; those under way already are passed over.
   void offer(std::vector<accounting::Undelivered> records, Now now, Actions& out);
   void on_reply(std::uint16_t lane, const Endpoint& from, OctetView octets, Now now, Actions& out);
@@ -45,6 +49,7 @@ class Delivery final : private Composer {
                  wire::PacketBuilder& out) override;
   std::optional<std::size_t> group_named(const std::string& name) const;
 
+  Owner owner_;
   std::size_t most_;
   forward::LivePlanPtr live_;
   Slots<Parcel> parcels_;

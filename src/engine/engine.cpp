@@ -33,6 +33,7 @@ Engine::Engine(Settings settings, Random& random, Counters& counters)
 }
 
 void Engine::use(forward::LivePlanPtr live, Now now, Actions& out) {
+  owner_.check();
   live_ = std::move(live);
   pending_.each([&](Ticket ticket) {
     const plan::Client* client = live_->plan->client_at(pending_.get(ticket)->from.address);
@@ -86,7 +87,8 @@ void Engine::tell(const Request& request, Ending ending, OctetView reply) {
   event.user = text_in(packet.find(AttributeType::user_name));
   if (request.course != nullptr) {
     event.realm = request.course->way().realm;
-    event.story = story_of(request, reply);
+    event.untold = settings_.no_stories != nullptr && settings_.no_stories->load(std::memory_order_relaxed);
+    if (!event.untold) event.story = story_of(request, reply);
   }
   event.server = std::move(ending.server);
   event.because = ending.because;
@@ -202,6 +204,7 @@ Status Engine::compose(Ticket owner, const plan::Server& server, const wire::Aut
 }
 
 std::optional<TimePoint> Engine::next_deadline() {
+  owner_.check();
   while (!deadlines_.empty() && pending_.get(deadlines_.top().ticket) == nullptr) deadlines_.pop();
   const auto crossing = crossings_.next_deadline();
   if (deadlines_.empty()) return crossing;
@@ -209,6 +212,7 @@ std::optional<TimePoint> Engine::next_deadline() {
 }
 
 void Engine::stop(Now now, Actions& out) {
+  owner_.check();
   pending_.each([&](Ticket ticket) {
     cancel(ticket, {Outcome::stopped, "the server stopped before there was an answer"}, now, out);
   });

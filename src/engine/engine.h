@@ -3,6 +3,7 @@
 #include <functional>
 #include <queue>
 
+#include "base/owner.h"
 #include "engine/conversations.h"
 #include "engine/crossings.h"
 #include "engine/loop_mark.h"
@@ -33,9 +34,10 @@ struct Settings {
   std::size_t most_pending = 16384;
   unsigned group_percent = 50;  ///< of what may wait for servers, that one group may hold
   const std::atomic<bool>* watched =
-      nullptr;                              ///< true while somebody may see rejected passwords; null: never
-  std::shared_ptr<Slowdown> slowdown = {};  ///< that of the node; null: one of its own
-  std::shared_ptr<const LoopMark> loop_mark = {};     ///< the same
+      nullptr;  ///< true while somebody may see rejected passwords; null: never
+  const std::atomic<bool>* no_stories = nullptr;   ///< true while nobody has room for one more; null: never
+  std::shared_ptr<Slowdown> slowdown = {};         ///< that of the node; null: one of its own
+  std::shared_ptr<const LoopMark> loop_mark = {};  ///< the same
   std::shared_ptr<Conversations> conversations = {};  ///< the same
   /// Begins the method that takes several rounds, for a request that is to be proved; null: it is proved in
   /// one. Empty: there is no such method.
@@ -166,6 +168,7 @@ class Engine final : private Composer {
     bool operator>(const Deadline& other) const { return at > other.at; }
   };
 
+  Owner owner_;
   Settings settings_;
   Random& random_;
   Counters& counters_;

@@ -1,8 +1,21 @@
 #include "engine/repeats.h"
 
+#include <algorithm>
 #include <bit>
 
+#include "wire/packet_digest.h"
+
 namespace jembatan::engine {
+namespace {
+
+constexpr std::size_t kKeptWhole = 512;  // few requests are longer; a flood of those that are is kept short
+
+bool equal(OctetView one, OctetView other) {
+  return one.size() == other.size() && std::equal(one.begin(), one.end(), other.begin());
+}
+
+}  // namespace
+
 Repeats::Repeats(std::size_t capacity, Duration keep)
     : keep_(keep), entries_(capacity), buckets_(std::bit_ceil(capacity), kNone), free_(capacity) {
   for (std::size_t i = 0; i < capacity; ++i) free_[i] = static_cast<std::uint32_t>(capacity - 1 - i);
@@ -44,13 +57,24 @@ std::uint32_t Repeats::free_place() {
   return place;
 }
 
-Repeats::Found Repeats::look(const Key& key, OctetView packet, TimePoint now) {
+// A digest is shorter than any packet.
+bool Repeats::is_of(const Entry& entry, OctetView packet) {
+  if (packet.size() > kKeptWhole) return equal(entry.packet, wire::digest_of(packet));
+  return equal(entry.packet, packet);
+}
+
+void Repeats::keep_packet(Entry& entry, OctetView packet) {
+  if (packet.size() <= kKeptWhole) return entry.packet.assign(packet.begin(), packet.end());
   const wire::PacketDigest digest = wire::digest_of(packet);
+  entry.packet.assign(digest.begin(), digest.end());
+}
+
+Repeats::Found Repeats::look(const Key& key, OctetView packet, TimePoint now) {
   std::optional<Ticket> replaced;
   for (std::uint32_t place = bucket_of(key); place != kNone; place = entries_[place].chain) {
     Entry& entry = entries_[place];
     if (!(entry.key == key)) continue;
-    const bool same = entry.digest == digest && (entry.state == State::waiting || now < entry.until);
+    const bool same = is_of(entry, packet) && (entry.state == State::waiting || now < entry.until);
     if (!same) {
       replaced = entry.ticket;
       unlink(place);
@@ -65,7 +89,7 @@ Repeats::Found Repeats::look(const Key& key, OctetView packet, TimePoint now) {
   Entry& entry = entries_[place];
   std::uint32_t& bucket = bucket_of(key);
   entry.key = key;
-  entry.digest = digest;
+  keep_packet(entry, packet);
   entry.state = State::waiting;
   entry.chain = bucket;
   bucket = place;

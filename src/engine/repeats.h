@@ -5,8 +5,8 @@
 
 #include "base/clock.h"
 #include "base/ip.h"
+#include "base/octets.h"
 #include "base/slots.h"
-#include "wire/packet_digest.h"
 
 namespace jembatan::engine {
 
@@ -56,7 +56,7 @@ class Repeats {
   enum class State : std::uint8_t { empty, waiting, answered };
   struct Entry {
     Key key;
-    wire::PacketDigest digest{};
+    Octets packet;  // or its digest, if it is long
     State state = State::empty;
     std::uint32_t generation = 0;
     std::uint32_t chain = kNone;
@@ -64,6 +64,8 @@ class Repeats {
     Octets reply;
     std::optional<Ticket> ticket;
   };
+  static bool is_of(const Entry& entry, OctetView packet);
+  static void keep_packet(Entry& entry, OctetView packet);
   const Entry* entry(Handle handle) const;
   std::uint32_t& bucket_of(const Key& key);
   void unlink(std::uint32_t place);

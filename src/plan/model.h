@@ -52,6 +52,7 @@ struct Assignment {
   std::optional<condition::Template> text;
   std::optional<Secret> hidden = {};  ///< of a hidden attribute without places: hidden for each packet anew
 
+  bool is_fixed() const { return !text && !hidden; }
   bool is_hidden() const { return attribute != nullptr && attribute->hiding != dictionary::Hiding::none; }
 };
 using Assignments = std::vector<Assignment>;

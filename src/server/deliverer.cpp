@@ -33,7 +33,7 @@ Deliverer::~Deliverer() {
 
 void Deliverer::start(AccountingWriter& writer) {
   writer_ = &writer;
-  sweep();
+  asio::post(io_, [this] { sweep(); });
   thread_ = std::thread([this] { io_.run(); });
 }
 

@@ -97,6 +97,7 @@ void EventLog::run() {
     const TimePoint now = std::chrono::steady_clock::now();
     for (Notice& notice : notices) write(notice);
     for (Event& event : events) write(event, now);
+    no_stories_ = journal_.full() && !feed_.followed();
     sum_up(now, last ? 0s : kSummary);
     if (each_turn_) each_turn_();
     flush_log();
@@ -113,6 +114,7 @@ void EventLog::run() {
 void EventLog::write(Event& event, TimePoint now) {
   tally_.count(event);
   const bool first = first_of_its_kind(event, now);
+  if (event.untold) journal_.count_untold();
   if (first && is_journaled(event)) event.number = journal_.next_number();
   if (first && event.outcome == Outcome::client_off && about_.off_since)
     event.detail = about_.off_since(event.client);

@@ -29,6 +29,8 @@ class EventLog {
 
   /// Takes over what the vectors hold and leaves them empty. Any thread.
   void take(std::vector<engine::Event>& events, std::vector<engine::Notice>& notices);
+  /// True while neither the journal nor anybody live has room for the story of one more event.
+  const std::atomic<bool>& no_stories() const { return no_stories_; }
   std::uint64_t shed() const { return shed_.load(std::memory_order_relaxed); }
   /// Waits until what was taken so far is written, at most for a moment.
   void settle();
@@ -66,6 +68,7 @@ class EventLog {
   std::uint64_t written_ = 0;  // of those, the ones that are written
   bool stop_ = false;
   std::atomic<std::uint64_t> shed_{0};
+  std::atomic<bool> no_stories_{false};
   std::map<DropKey, Repeated> repeated_;  // used by the thread alone
   TimePoint summed_up_;
   std::thread thread_;

@@ -26,6 +26,7 @@ std::string look_at(const std::string& server, const About& about) {
 }
 
 std::string mend_of(const Event& event, const About& about) {
+  if (event.outcome == engine::Outcome::accepted || event.outcome == engine::Outcome::accounted) return {};
   const bool by_commands = about.node == about.plan;
   const auto in_plan = [&](const std::string& command, const std::string& key) {
     return by_commands ? fmt::format("jembatan client {} {}", command, about.node)
@@ -68,19 +69,45 @@ std::string mend_of(const Event& event, const About& about) {
 }
 
 std::string took_text(std::chrono::microseconds took) {
-  if (took.count() < 10000) return fmt::format("{:.1f}ms", static_cast<double>(took.count()) / 1000);
+  if (took.count() < 10000) {
+    const auto tenths = (took.count() + 50) / 100;
+    return fmt::format("{}.{}ms", tenths / 10, tenths % 10);
+  }
   return fmt::format("{}ms", took.count() / 1000);
 }
 
 std::string log_text(const Event& event) {
-  std::string out = fmt::format("{}: {}", subject_text(event), engine::name_of(event.outcome));
-  if (event.code != wire::Code{}) out += fmt::format(" packet={}", wire::name_of(event.code));
-  if (!event.client.empty()) out += " client=" + event.client;
-  out += fmt::format(" from={} id={}", event.source.text(), event.identifier);
-  if (!event.server.empty()) out += " server=" + event.server;
-  if (event.took.count() > 0) out += " took=" + took_text(event.took);
-  out += fmt::format(" ({})", reason_text(event));
-  return event.mend.empty() ? out : out + "; " + event.mend;
+  fmt::memory_buffer out;
+  const auto add = [&out](std::string_view text) { out.append(text); };
+  add(subject_text(event));
+  add(": ");
+  add(engine::name_of(event.outcome));
+  if (event.code != wire::Code{}) {
+    add(" packet=");
+    const std::string_view known = wire::known_name_of(event.code);
+    add(known.empty() ? std::string_view(wire::name_of(event.code)) : known);
+  }
+  if (!event.client.empty()) {
+    add(" client=");
+    add(event.client);
+  }
+  fmt::format_to(fmt::appender(out), " from={} id={}", event.source.text(), event.identifier);
+  if (!event.server.empty()) {
+    add(" server=");
+    add(event.server);
+  }
+  if (event.took.count() > 0) {
+    add(" took=");
+    add(took_text(event.took));
+  }
+  add(" (");
+  add(reason_text(event));
+  add(")");
+  if (!event.mend.empty()) {
+    add("; ");
+    add(event.mend);
+  }
+  return fmt::to_string(out);
 }
 
 std::string log_json(const Event& event) {

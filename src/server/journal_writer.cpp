@@ -31,6 +31,7 @@ JournalWriter::~JournalWriter() {
 std::uint64_t JournalWriter::next_number() {
   const std::lock_guard lock(mutex_);
   if (events_.size() < kMostWaiting) return ++last_;
+  full_ = true;
   shed_.fetch_add(1, std::memory_order_relaxed);
   return 0;
 }
@@ -74,6 +75,7 @@ void JournalWriter::run() {
       hurry_ = false;
       taken = taken_;
       std::swap(events, events_);
+      full_ = false;
       last = stop_;
     }
     write(events);

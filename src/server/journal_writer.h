@@ -24,6 +24,10 @@ class JournalWriter {
   std::uint64_t next_number();
   /// Takes the event that was given the number.
   void take(FeedItem event);
+  /// An event that would have had a number was not even told.
+  void count_untold() { shed_.fetch_add(1, std::memory_order_relaxed); }
+  /// True while the next event would be shed.
+  bool full() const { return full_.load(std::memory_order_relaxed); }
   std::uint64_t shed() const { return shed_.load(std::memory_order_relaxed); }
   /// Waits until what was taken so far is written, at most for a moment.
   void settle();
@@ -48,6 +52,7 @@ class JournalWriter {
   bool stop_ = false;
   bool failing_ = false;  // used by the thread alone
   std::atomic<std::uint64_t> shed_{0};
+  std::atomic<bool> full_{false};
   std::thread thread_;
 };
 

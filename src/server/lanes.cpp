@@ -47,6 +47,7 @@ void Lanes::watch(Key key, WatchedSocket& watched) {
 }
 
 Status Lanes::send(const engine::Actions& actions) {
+  owner_.check();
   Status problem;
   std::map<Key, std::vector<UdpSocket::Outgoing>> by_socket;
   for (const engine::Actions::Ask& ask : actions.asks) {
@@ -68,6 +69,7 @@ Status Lanes::send(const engine::Actions& actions) {
 }
 
 void Lanes::close() {
+  owner_.check();
   open_.clear();
 }
 

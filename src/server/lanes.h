@@ -4,6 +4,7 @@
 #include <functional>
 #include <map>
 
+#include "base/owner.h"
 #include "engine/actions.h"
 #include "server/tap.h"
 #include "server/udp_socket.h"
@@ -37,6 +38,7 @@ class Lanes {
   Result<WatchedSocket*> socket_of(Key key);
   void watch(Key key, WatchedSocket& watched);
 
+  Owner owner_;
   asio::io_context& io_;
   std::vector<IpAddress> send_from_;
   Tap& tap_;

@@ -120,7 +120,8 @@ void log_error(std::string_view text) {
 void log_line(engine::Weight weight, std::string_view payload) {
   static constexpr std::array kLevels{spdlog::level::debug, spdlog::level::info, spdlog::level::warn,
                                       spdlog::level::err};
-  spdlog::log(kLevels[static_cast<std::size_t>(weight)], "{}", payload);
+  spdlog::default_logger_raw()->log(kLevels[static_cast<std::size_t>(weight)],
+                                    spdlog::string_view_t(payload.data(), payload.size()));
 }
 
 bool logs(engine::Weight weight) {

@@ -12,6 +12,7 @@ constexpr std::chrono::milliseconds kDrainWithin{200};
 engine::Settings settings_for(const std::vector<Listener>& listeners, const Shared& shared) {
   engine::Settings out;
   out.watched = &shared.unmask.any();
+  out.no_stories = &shared.events.no_stories();
   out.slowdown = shared.slowdown;
   out.loop_mark = shared.loop_mark;
   out.conversations = shared.conversations;
@@ -43,8 +44,10 @@ Worker::~Worker() {
 }
 
 void Worker::start() {
-  take_new_plan();
-  for (std::size_t i = 0; i < listeners_.size(); ++i) watch(i);
+  asio::post(io_, [this] {
+    take_new_plan();
+    for (std::size_t i = 0; i < listeners_.size(); ++i) watch(i);
+  });
   thread_ = std::thread([this] { io_.run(); });
 }
 

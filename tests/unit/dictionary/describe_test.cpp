@@ -66,6 +66,8 @@ TEST(Encode, VendorAttributesStandInsideVendorSpecific) {  // RFC 2865 §5.26
             "1a0e00007ed90108"
             "6b6572617075");
   EXPECT_EQ(hex_of("26.32473.200", "0x0102"), "1a0a00007ed9c8040102");
+  EXPECT_EQ(hex_of("1", "\"a\""), "010361");
+  EXPECT_EQ(hex_of("255", "0x0102"), "ff040102");
   EXPECT_EQ(hex_of("26.99.1", "ab"),
             "1a0a00000063010461"
             "62");

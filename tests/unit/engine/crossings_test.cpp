@@ -128,6 +128,7 @@ TEST_F(Neighbours, AnAnswerThatComesWhenAllIsGivenUpShowsThatTheServerLives) {
   keep_asked();
   wait(1000ms);  // one attempt each: silent five times in a row
   ASSERT_EQ(out.notices.size(), 1U);
+  EXPECT_EQ(out.notices[0].subject, "server strict-island/island-1 (access 198.51.100.2:1812)");
   const Octets answer = answer_of(wire::Code::access_accept, "pulau");
   from_server(answer_of(wire::Code::access_accept, "karang"),
               "198.51.100.2:1812");  // anybody could send that

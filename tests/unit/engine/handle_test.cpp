@@ -378,6 +378,32 @@ TEST_F(Handle, AResultThatNeverComesEndsTheRequest) {
   expect_counters_to_add_up();
 }
 
+TEST_F(Handle, WhereNobodyHasRoomForAStoryNoneIsMade) {
+  std::atomic<bool> no_stories{true};
+  Settings settings{{{forward::Purpose::access, {}}}, 256, std::chrono::milliseconds(10000), 64};
+  settings.no_stories = &no_stories;
+  Engine busy(settings, random, counters);
+  busy.use(board.go_live(support::plan_of(kPlan), 1), clock.now(), out);
+  const auto ask = [&](std::uint8_t identifier) -> const Event& {
+    out.clear();
+    busy.handle({0,
+                 *Endpoint::parse("192.0.2.1:4000", 0),
+                 {},
+                 access_request(identifier)
+                     .user("tamu@reef.example")
+                     .password("ombak-3")
+                     .signed_with(secret("laut"))},
+                clock.now(), out);
+    return event();
+  };
+  EXPECT_TRUE(ask(1).untold);
+  EXPECT_EQ(event().story, nullptr);
+  EXPECT_EQ(reply_code(), Code::access_accept);
+  no_stories = false;
+  EXPECT_FALSE(ask(2).untold);
+  EXPECT_NE(event().story, nullptr);
+}
+
 TEST_F(Handle, ACancelledProofIsNotCountedAsWrong) {
   for (std::uint8_t i = 0; i < 40; ++i) {
     receive(access_request(1)
@@ -401,6 +427,12 @@ TEST_F(Handle, AClientThatThePlanLosesGetsNoAnswerAnyMore) {
   from_server(answer_of(Code::access_accept, "danau"));
   EXPECT_TRUE(out.replies.empty());
   expect_counters_to_add_up();
+}
+
+TEST_F(Handle, APasswordGoesOnWithoutAChallenge) {
+  receive(lagoon());
+  keep_asked();
+  EXPECT_EQ(value_in(asked, "CHAP-Challenge"), "(none)");
 }
 
 TEST_F(Handle, ChapWithoutChallengeTakesTheAuthenticatorAlong) {  // RFC 2865 §5.40

@@ -131,6 +131,21 @@ remove = ["MS-MPPE-Send-Key", "MS-MPPE-Recv-Key"]
                                 "removed MS-MPPE-Recv-Key"));
 }
 
+TEST_F(ToldAsSent, EditsBeforeTheDecisionSeeTheNameAndItsRealm) {
+  use(R"(
+[[edit]]
+name = "by the realm as it came"
+at = "received"
+when = 'realm == "lagoon.example" and user == "rani"'
+set = { User-Name = "sari@reef.example" }
+)");
+  receive(access_request().user("rani@lagoon.example").password("laut-biru-7").signed_with(secret("laut")));
+  EXPECT_EQ(outcome(), "accepted");
+  EXPECT_THAT(trail(), testing::IsSupersetOf(std::vector<std::string>{
+                           "edit 1 'by the realm as it came' (received): set User-Name \"sari@reef.example\"",
+                           "name 'sari@reef.example': user 'sari', realm 'reef.example'"}));
+}
+
 // What was refused before it went on is not told as if it had gone on.
 TEST_F(ToldAsSent, ALoopAsksNobody) {
   use(R"(

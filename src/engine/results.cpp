@@ -1,0 +1,79 @@
+// What came of what a request waited for: it goes on with that.
+#include "engine/engine.h"
+#include "engine/resume.h"
+
+namespace jembatan::engine {
+
+using wire::AttributeType;
+
+void Engine::not_asked(Ticket ticket, const Error& error, Now now, Actions& out) {
+  if (error.code == Errc::unreachable) return silent(ticket, error.text, now, out);
+  resume(ticket, now, out, [&](const Request& request) {
+    const Outcome outcome = error.code == Errc::busy ? Outcome::overloaded : Outcome::malformed;
+    give(request, decide::Failure{{outcome, "it could not be forwarded", error.text}});
+  });
+}
+
+void Engine::silent(Ticket ticket, const std::string& why, Now now, Actions& out) {
+  resume(ticket, now, out, [&](const Request& request) {
+    request.given->push_back({request.age(), decide::Silence{why}});
+    give(request, decide::Silence{why});
+  });
+}
+
+void Engine::on_reply(std::uint16_t lane, const Endpoint& from, OctetView octets, Now now, Actions& out) {
+  owner_.check();
+  const auto arrived = crossings_.on_reply(lane, from, octets, now, out);
+  if (!arrived) return;
+  resume(arrived->owner, now, out, [&](const Request& request) {
+    const auto& servers = request.live->plan->groups[request.course->way().destination.group].servers;
+    const OctetView reply = arrived->reply.octets();
+    request.given->push_back(
+        {request.age(), Given::Answered{static_cast<std::uint16_t>(arrived->server - servers.data()),
+                                        {reply.begin(), reply.end()},
+                                        arrived->request}});
+    give(request,
+         decide::Answer{arrived->reply, {arrived->server->secret, arrived->request}, arrived->server});
+  });
+}
+
+void Engine::on_done(Ticket ticket, const JobResult& result, Now now, Actions& out) {
+  owner_.check();
+  if (pending_.get(ticket) == nullptr) return counters_.late();
+  resume(ticket, now, out, [&](const Request& request) {
+    if (const auto* matches = std::get_if<Compared>(&result)) return compared(request, matches->matches);
+    if (const auto* kept = std::get_if<Result<accounting::Kept>>(&result)) return recorded(request, *kept);
+    not_done(request, std::get<NotDone>(result).because);
+  });
+}
+
+void Engine::recorded(const Request& request, const Result<accounting::Kept>& kept) {
+  if (!kept) {
+    return give(request, decide::Failure{{Outcome::not_recorded,
+                                          "the store refused the record; the client will try again",
+                                          kept.error().text}});
+  }
+  const auto status = number_in(request.course->packet().find(AttributeType::acct_status_type)).value_or(0);
+  decide::Kept done{kept->duplicate, accounting::name_of(static_cast<accounting::StatusType>(status))};
+  request.given->push_back({request.age(), done});
+  give(request, std::move(done));
+}
+
+void Engine::not_done(const Request& request, std::string_view because) {
+  if (pending_.get(request.ticket)->comparing) slowdown_->end(attempt_of(request));
+  give(request, decide::Failure{{Outcome::overloaded, because}});
+}
+
+void Engine::on_timer(Now now, Actions& out) {
+  owner_.check();
+  for (const Crossings::GivenUp& given_up : crossings_.on_timer(now, out))
+    silent(given_up.owner, given_up.why, now, out);
+  while (!deadlines_.empty() && deadlines_.top().at <= now.steady) {
+    const Ticket ticket = deadlines_.top().ticket;
+    deadlines_.pop();
+    if (pending_.get(ticket) == nullptr) continue;
+    resume(ticket, now, out, [&](const Request& request) { not_done(request, "it was not done in time"); });
+  }
+}
+
+}  // namespace jembatan::engine
