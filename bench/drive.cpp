@@ -1,17 +1,21 @@
-// A closed-loop driver: several sockets, each with a window of requests under way, for a time.
-//   jembatan_drive PORT SECONDS SERVER-PROCESS
-// Prints: answers, seconds, the server's CPU seconds in that time.
+// Drives a server from several sockets for a time.
+//   jembatan_drive PORT SECONDS PROCESSES         as fast as it answers: a window of requests for each socket
+//   jembatan_drive PORT SECONDS PROCESSES RATE    so many requests a second, whatever it answers
+// PROCESSES are the server's, with commas between. Prints: answers, seconds, the server's CPU seconds in that
+// time; with a rate also: requests, and the median and the 99th percentile of the times to an answer in us.
 #include <netinet/in.h>
 #include <poll.h>
 #include <sys/socket.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <array>
 #include <chrono>
 #include <cstdio>
 #include <cstdlib>
 #include <cstring>
 #include <fstream>
+#include <sstream>
 #include <string>
 #include <vector>
 
@@ -52,7 +56,7 @@ Octets request(std::uint32_t socket, std::uint32_t number) {
 }
 
 // User and system time of a process and its threads, in seconds.
-double cpu_seconds(const std::string& process) {
+double cpu_seconds_of(const std::string& process) {
   std::ifstream in("/proc/" + process + "/stat");
   std::string text((std::istreambuf_iterator<char>(in)), {});
   text = text.substr(text.rfind(')') + 2);
@@ -60,6 +64,13 @@ double cpu_seconds(const std::string& process) {
   unsigned long system = 0;
   std::sscanf(text.c_str(), "%*c %*d %*d %*d %*d %*d %*u %*u %*u %*u %*u %lu %lu", &user, &system);
   return static_cast<double>(user + system) / static_cast<double>(sysconf(_SC_CLK_TCK));
+}
+
+double cpu_seconds(const std::string& processes) {
+  double out = 0;
+  std::istringstream all(processes);
+  for (std::string one; std::getline(all, one, ',');) out += cpu_seconds_of(one);
+  return out;
 }
 
 struct Peer {
@@ -78,7 +89,9 @@ struct Peer {
     }
     sendmmsg(fd, headers.data(), static_cast<unsigned>(count), 0);
   }
-  std::size_t receive() const {
+  // What has come; `take` gets the Identifier of each.
+  template <class Take>
+  std::size_t receive(Take take) const {
     static std::array<std::array<char, 4096>, 64> octets;
     std::array<mmsghdr, 64> headers{};
     std::array<iovec, 64> pieces{};
@@ -88,15 +101,73 @@ struct Peer {
       headers[i].msg_hdr.msg_iovlen = 1;
     }
     const int count = recvmmsg(fd, headers.data(), 64, MSG_DONTWAIT, nullptr);
+    for (int i = 0; i < count; ++i) take(static_cast<std::uint8_t>(octets[static_cast<std::size_t>(i)][1]));
     return count > 0 ? static_cast<std::size_t>(count) : 0;
   }
 };
 
+struct Came {
+  std::uint64_t sent = 0;
+  std::uint64_t answers = 0;
+  std::vector<std::uint32_t> took_us;
+};
+
+Came closed_loop(std::vector<Peer>& peers, std::vector<pollfd>& waits, Clock::time_point until) {
+  Came out;
+  for (Peer& peer : peers) peer.send(kWindow);
+  while (Clock::now() < until) {
+    if (poll(waits.data(), waits.size(), 100) == 0) {  // answers were lost: open the windows anew
+      for (Peer& peer : peers) peer.send(kWindow);
+      continue;
+    }
+    for (Peer& peer : peers) {
+      const std::size_t got = peer.receive([](std::uint8_t) {});
+      out.answers += got;
+      if (got > 0) peer.send(got);
+    }
+  }
+  return out;
+}
+
+// What is due goes out socket by socket; what has come is looked at in between.
+Came open_loop(std::vector<Peer>& peers, std::vector<pollfd>& waits, Clock::time_point until, double rate) {
+  Came out;
+  std::vector<std::array<Clock::time_point, 256>> sent(peers.size());
+  const auto start = Clock::now();
+  std::size_t turn = 0;
+  const auto look = [&](std::size_t i) {
+    const auto now = Clock::now();
+    out.answers += peers[i].receive([&](std::uint8_t identifier) {
+      const auto took = std::chrono::duration_cast<std::chrono::microseconds>(now - sent[i][identifier]);
+      out.took_us.push_back(static_cast<std::uint32_t>(took.count()));
+    });
+  };
+  for (auto now = start; now < until; now = Clock::now()) {
+    const auto due = static_cast<std::uint64_t>(std::chrono::duration<double>(now - start).count() * rate);
+    while (out.sent < due) {
+      Peer& peer = peers[turn % peers.size()];
+      const std::size_t count = std::min<std::uint64_t>(8, due - out.sent);
+      for (std::size_t i = 0; i < count; ++i)
+        sent[turn % peers.size()][static_cast<std::uint8_t>(peer.next + i)] = now;
+      peer.send(count);
+      out.sent += count;
+      ++turn;
+    }
+    poll(waits.data(), waits.size(), 1);
+    for (std::size_t i = 0; i < peers.size(); ++i) look(i);
+  }
+  poll(nullptr, 0, 300);
+  for (int more = 0; more < 8; ++more)
+    for (std::size_t i = 0; i < peers.size(); ++i) look(i);
+  std::sort(out.took_us.begin(), out.took_us.end());
+  return out;
+}
+
 }  // namespace
 
 int main(int argc, char** argv) {
-  if (argc != 4) {
-    std::fprintf(stderr, "usage: jembatan_drive PORT SECONDS SERVER-PROCESS\n");
+  if (argc != 4 && argc != 5) {
+    std::fprintf(stderr, "usage: jembatan_drive PORT SECONDS PROCESSES [RATE]\n");
     return 2;
   }
   sockaddr_in to{};
@@ -113,21 +184,17 @@ int main(int argc, char** argv) {
   }
   const double cpu_before = cpu_seconds(argv[3]);
   const auto start = Clock::now();
-  const auto until = start + std::chrono::duration<double>(std::atof(argv[2]));
-  for (Peer& peer : peers) peer.send(kWindow);
-  std::uint64_t answers = 0;
-  while (Clock::now() < until) {
-    if (poll(waits.data(), waits.size(), 100) == 0) {  // answers were lost: open the windows anew
-      for (Peer& peer : peers) peer.send(kWindow);
-      continue;
-    }
-    for (Peer& peer : peers) {
-      const std::size_t got = peer.receive();
-      answers += got;
-      if (got > 0) peer.send(got);
-    }
-  }
+  const auto until =
+      start + std::chrono::duration_cast<Clock::duration>(std::chrono::duration<double>(std::atof(argv[2])));
+  const Came came =
+      argc == 4 ? closed_loop(peers, waits, until) : open_loop(peers, waits, until, std::atof(argv[4]));
   const double seconds = std::chrono::duration<double>(Clock::now() - start).count();
-  std::printf("%llu %.3f %.3f\n", static_cast<unsigned long long>(answers), seconds,
+  std::printf("%llu %.3f %.3f", static_cast<unsigned long long>(came.answers), seconds,
               cpu_seconds(argv[3]) - cpu_before);
+  if (argc == 5) {
+    const auto& took = came.took_us;
+    std::printf(" %llu %u %u", static_cast<unsigned long long>(came.sent),
+                took.empty() ? 0 : took[took.size() / 2], took.empty() ? 0 : took[took.size() * 99 / 100]);
+  }
+  std::printf("\n");
 }
