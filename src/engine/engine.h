@@ -123,6 +123,9 @@ class Engine final : private Composer {
   /// Gives the course what came of a step.
   template <class What>
   void give(const Request& request, What what);
+  /// The same, and notes it for the journal as it is.
+  template <class What>
+  void note_and_give(const Request& request, What what);
   /// Why a request must not go on: it was here before, or has passed too many proxies; empty otherwise.
   std::string loop_of(const Request& request) const;
 

@@ -138,11 +138,8 @@ std::string Engine::loop_of(const Request& request) const {
 
 // A loop is answered: whoever sent it on to us must not take us for dead.
 void Engine::ask(const Request& request) {
-  if (std::string way = loop_of(request); !way.empty()) {
-    decide::Refusal refusal{{Outcome::loop, "forwarded in a circle", std::move(way)}};
-    request.given->push_back({request.age(), refusal});
-    return give(request, std::move(refusal));
-  }
+  if (std::string way = loop_of(request); !way.empty())
+    return note_and_give(request, decide::Refusal{{Outcome::loop, "forwarded in a circle", std::move(way)}});
   const std::size_t group = request.course->way().destination.group;
   const auto ticket = wait(request, std::nullopt);  // what is asked of servers has deadlines of its own
   if (!ticket) return;

@@ -15,10 +15,7 @@ void Engine::not_asked(Ticket ticket, const Error& error, Now now, Actions& out)
 }
 
 void Engine::silent(Ticket ticket, const std::string& why, Now now, Actions& out) {
-  resume(ticket, now, out, [&](const Request& request) {
-    request.given->push_back({request.age(), decide::Silence{why}});
-    give(request, decide::Silence{why});
-  });
+  resume(ticket, now, out, [&](const Request& request) { note_and_give(request, decide::Silence{why}); });
 }
 
 void Engine::on_reply(std::uint16_t lane, const Endpoint& from, OctetView octets, Now now, Actions& out) {
@@ -54,9 +51,8 @@ void Engine::recorded(const Request& request, const Result<accounting::Kept>& ke
                                           kept.error().text}});
   }
   const auto status = number_in(request.course->packet().find(AttributeType::acct_status_type)).value_or(0);
-  decide::Kept done{kept->duplicate, accounting::name_of(static_cast<accounting::StatusType>(status))};
-  request.given->push_back({request.age(), done});
-  give(request, std::move(done));
+  note_and_give(request, decide::Kept{kept->duplicate,
+                                      accounting::name_of(static_cast<accounting::StatusType>(status))});
 }
 
 void Engine::not_done(const Request& request, std::string_view because) {

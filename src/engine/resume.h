@@ -24,4 +24,10 @@ void Engine::give(const Request& request, What what) {
   carry_on(request, request.course->on(std::move(what)));
 }
 
+template <class What>
+void Engine::note_and_give(const Request& request, What what) {
+  request.given->push_back({request.age(), what});
+  give(request, std::move(what));
+}
+
 }  // namespace jembatan::engine

@@ -48,8 +48,7 @@ void Engine::next_round(const Request& request, Conversation conversation) {
   challenge.attributes.push_back(static_cast<std::uint8_t>(state.size() + wire::kAttributeHeader));
   append(challenge.attributes, state);
   conversations_->put(state, std::move(conversation), request.now.steady);
-  request.given->push_back({request.age(), challenge});
-  give(request, std::move(challenge));
+  note_and_give(request, std::move(challenge));
 }
 
 }  // namespace jembatan::engine
