@@ -87,28 +87,50 @@ void Node::leave(const engine::Actions& actions, std::uint16_t lanes) {
 }
 
 void Node::carry_out(Worker& worker) {
-  const Now now = network_.now();
-  const auto jobs = std::exchange(worker.actions.jobs, {});
-  bool recorded = false;
-  for (const engine::Job& job : jobs) {
-    if (const auto* record = std::get_if<engine::Job::Record>(&job.work)) {
-      recorded = true;
-      worker.engine->on_done(job.ticket, store_.append(record->incoming), now, worker.actions);
-    } else {
-      const auto& compare = std::get<engine::Job::Compare>(job.work);
-      worker.engine->on_done(job.ticket, engine::Compared{compare.stored->matches(compare.typed.reveal())},
-                             now, worker.actions);
-    }
+  const auto place = static_cast<std::size_t>(&worker - workers_.data());
+  while (!worker.actions.jobs.empty()) {
+    const auto all = std::exchange(worker.actions.jobs, {});
+    for (const engine::Job& job : all) do_job(place, job);
+    bring_results(worker);
   }
   leave(std::exchange(worker.actions, {}), worker.lanes);
-  if (!recorded) return;
-  delivery_.offer(store_.undelivered(), now, actions_);
+  delivery_.offer(store_.undelivered(), network_.now(), actions_);
   leave(std::exchange(actions_, {}), kAccountingLanes);
+}
+
+void Node::do_job(std::size_t worker, const engine::Job& job) {
+  const auto chance = [this](double part) { return random_.below(1'000'000) < part * 1'000'000; };
+  engine::JobResult result;
+  if (const auto* record = std::get_if<engine::Job::Record>(&job.work)) {
+    result = jembatan::Result<accounting::Kept>(store_.append(record->incoming));
+  } else {
+    const auto& compare = std::get<engine::Job::Compare>(job.work);
+    result = engine::Compared{compare.stored->matches(compare.typed.reveal())};
+  }
+  const int copies = chance(jobs.loss) ? 0 : chance(jobs.twice) ? 2 : 1;
+  for (int i = 0; i < copies; ++i) {
+    const auto delay = random_.below(static_cast<std::uint32_t>(jobs.most.count() + 1));
+    results_.push_back(
+        {network_.now().steady + std::chrono::milliseconds(delay), worker, job.ticket, result});
+  }
+}
+
+void Node::bring_results(Worker& worker) {
+  const Now now = network_.now();
+  const auto place = static_cast<std::size_t>(&worker - workers_.data());
+  std::vector<Result> due;
+  std::erase_if(results_, [&](Result& result) {
+    if (result.worker != place || result.at > now.steady) return false;
+    due.push_back(std::move(result));
+    return true;
+  });
+  for (const Result& result : due) worker.engine->on_done(result.ticket, result.what, now, worker.actions);
 }
 
 void Node::turn() {
   const Now now = network_.now();
   for (Worker& worker : workers_) {
+    bring_results(worker);
     worker.engine->on_timer(now, worker.actions);
     carry_out(worker);
   }
@@ -126,6 +148,7 @@ std::optional<TimePoint> Node::next_deadline() {
     if (other && (!out || *other < *out)) out = other;
   };
   for (Worker& worker : workers_) sooner(worker.engine->next_deadline());
+  for (const Result& result : results_) sooner(result.at);
   sooner(delivery_.next_deadline());
   if (!store_.undelivered().empty()) sooner(next_sweep_);
   return out;

@@ -19,6 +19,13 @@ struct LinkQuality {
   std::chrono::milliseconds most{5};
 };
 
+/// What becomes of the results of jobs (comparing, keeping).
+struct JobQuality {
+  double loss = 0;
+  double twice = 0;
+  std::chrono::milliseconds most{0};  ///< they come within this time
+};
+
 /// Keeps accounting in memory, with the store's rules: resends are known, what is to be sent on waits in a
 /// queue.
 class MemoryStore {
@@ -53,6 +60,7 @@ class Node {
   const MemoryStore& store() const { return store_; }
   std::size_t in_flight() const { return workers_[0].engine->in_flight() + workers_[1].engine->in_flight(); }
   bool silent = false;  ///< takes nothing and says nothing
+  JobQuality jobs;
 
  private:
   struct Worker {
@@ -60,7 +68,16 @@ class Node {
     engine::Actions actions;
     std::uint16_t lanes = 0;  ///< the port of its first lane
   };
+  struct Result {
+    TimePoint at;
+    std::size_t worker = 0;
+    Ticket ticket;
+    engine::JobResult what;
+  };
   void carry_out(Worker& worker);
+  /// Does a job; its result comes later, or not at all.
+  void do_job(std::size_t worker, const engine::Job& job);
+  void bring_results(Worker& worker);
   void leave(const engine::Actions& actions, std::uint16_t lanes);
   Network& network_;
   IpAddress address_;
@@ -71,6 +88,7 @@ class Node {
   engine::Delivery delivery_;
   engine::Actions actions_;  // of the delivery
   MemoryStore store_;
+  std::vector<Result> results_;  // on their way
   TimePoint next_sweep_;
 };
 
