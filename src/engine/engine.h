@@ -32,10 +32,9 @@ struct Settings {
   Duration keep_replies{
       10000};  ///< how long a repeated request gets the same reply (RFC 5080 §2.2.2: 5 to 30 s)
   std::size_t most_pending = 16384;
-  unsigned group_percent = 50;  ///< of what may wait for servers, that one group may hold
-  const std::atomic<bool>* watched =
-      nullptr;  ///< true while somebody may see rejected passwords; null: never
-  const std::atomic<bool>* no_stories = nullptr;   ///< true while nobody has room for one more; null: never
+  unsigned group_percent = 50;                     ///< of what may wait for servers, that one group may hold
+  const std::atomic<bool>* watched = nullptr;      ///< true: somebody may see rejected passwords; null: never
+  const std::atomic<bool>* no_stories = nullptr;   ///< true: nobody has room for one more; null: never
   std::shared_ptr<Slowdown> slowdown = {};         ///< that of the node; null: one of its own
   std::shared_ptr<const LoopMark> loop_mark = {};  ///< the same
   std::shared_ptr<Conversations> conversations = {};  ///< the same
