@@ -1,17 +1,11 @@
 // Datagrams as they come from the network, through the whole life of a request.
+#include "base/random.h"
 #include "engine/engine.h"
 #include "plan/read.h"
 
 namespace {
 
 using namespace jembatan;
-
-class NoRandom final : public Random {
- public:
-  void fill(OctetSpan out) override {
-    for (auto& octet : out) octet = 4;
-  }
-};
 
 plan::PlanPtr small_plan() {
   const std::vector<plan::SourceFile> files{{"plan.toml", R"(

@@ -53,7 +53,9 @@ Exit add(const Arguments& arguments, Terminal& terminal) {
   if (arguments.has("--plan")) {
     const auto address = Prefix::parse(arguments.get("--address"));
     if (!address) return report(address.error().at("--address"), terminal);
-    const auto secret = add_to_folder(arguments.get("--plan"), name, *address, !arguments.has("--unsigned"));
+    const auto secret = add_to_folder(
+        arguments.get("--plan"), name, *address,
+        arguments.has("--unsigned") ? plan::SignatureRule::if_present : plan::SignatureRule::always);
     if (!secret) return report(secret.error(), terminal);
     if (arguments.has("--json")) {
       terminal.line(json{{"name", name}, {"address", address->text()}, {"secret_file", *secret}}.dump(2));

@@ -36,11 +36,11 @@ bool usable_as_file(std::string_view name) {
              std::string_view::npos;
 }
 
-std::string entry_text(const std::string& name, const Prefix& address, bool signs) {
+std::string entry_text(const std::string& name, const Prefix& address, plan::SignatureRule rule) {
   return fmt::format(
       "\n[[client]]\nname = \"{}\"\naddress = \"{}\"\nsecret = {{ file = \"secrets/{}\" }}\n"
       "message_authenticator = \"{}\"\n",
-      name, address.text(), name, signs ? "always" : "if-present");
+      name, address.text(), name, rule == plan::SignatureRule::always ? "always" : "if-present");
 }
 
 // Writes the secret and the entry, then reads the whole plan: if it has errors now, both are taken back.
@@ -75,7 +75,7 @@ Status add_to(const fs::path& folder, const std::string& name, const std::string
 }  // namespace
 
 Result<std::string> add_to_folder(const fs::path& folder, const std::string& name, const Prefix& address,
-                                  bool signs) {
+                                  plan::SignatureRule rule) {
   if (!usable_as_file(name)) {
     return fail(
         Errc::malformed,
@@ -85,7 +85,7 @@ Result<std::string> add_to_folder(const fs::path& folder, const std::string& nam
   if (!fs::is_directory(folder))
     return fail(Errc::not_found,
                 fmt::format("'{}' is no folder; --plan takes the plan's folder", folder.string()));
-  const Status added = add_to(folder, name, entry_text(name, address, signs));
+  const Status added = add_to(folder, name, entry_text(name, address, rule));
   if (!added) return added.error();
   return (folder / "secrets" / name).string();
 }

@@ -43,14 +43,14 @@ json value_of_cell(const std::string& field, const std::string& text) {
   return text;
 }
 
-Result<json> change_of(const CsvRow& row, const std::map<std::string, std::size_t>& map, bool clear) {
+Result<json> change_of(const CsvRow& row, const std::map<std::string, std::size_t>& map, Keep keep) {
   json fields = json::object();
   for (const auto& [field, column] : map) {
     const std::string text(trim(row.cells[column]));
     if (field == "name" || text.empty()) continue;
     if (field != "password") {
       fields[field] = value_of_cell(field, text);
-    } else if (const Status kept = keep_password(Secret(text), clear, fields); !kept) {
+    } else if (const Status kept = keep_password(Secret(text), keep, fields); !kept) {
       return kept.error();
     }
   }
@@ -69,7 +69,7 @@ Exit import_users(const Arguments& arguments, Terminal& terminal) {
   for (std::size_t i = 1; i < rows->size(); ++i) {
     const CsvRow& row = (*rows)[i];
     const std::string place = fmt::format("{} line {}", file, row.line);
-    auto change = change_of(row, *map, arguments.has("--clear"));
+    auto change = change_of(row, *map, arguments.has("--clear") ? Keep::clear : Keep::hash);
     if (!change) return report(change.error().at(place), terminal);
     const auto [earlier, added] = lines.try_emplace(change->value("name", ""), row.line);
     if (!added)
@@ -86,8 +86,8 @@ Exit import_users(const Arguments& arguments, Terminal& terminal) {
 
 }  // namespace
 
-Status keep_password(const Secret& password, bool clear, json& fields) {
-  if (clear) {
+Status keep_password(const Secret& password, Keep keep, json& fields) {
+  if (keep == Keep::clear) {
     fields["password.clear"] = std::string(text_of(password.reveal()));
     return {};
   }

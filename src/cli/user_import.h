@@ -9,8 +9,11 @@ namespace jembatan::cli {
 /// Users from a spreadsheet.
 Command user_import_command();
 
-/// Puts into the fields of a user what is kept of a password: a hash, or with `clear` the password itself.
+/// What is kept of a password: a hash, or the password itself.
+enum class Keep : std::uint8_t { hash, clear };
+
+/// Puts into the fields of a user what is kept of a password.
 ///   errors  as identity::StoredPassword::make_hash
-Status keep_password(const Secret& password, bool clear, nlohmann::json& fields);
+Status keep_password(const Secret& password, Keep keep, nlohmann::json& fields);
 
 }  // namespace jembatan::cli

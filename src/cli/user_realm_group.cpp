@@ -93,7 +93,9 @@ Exit change_user(const std::string& what, const Arguments& arguments, Terminal& 
             ? secret_in_file(arguments.get("--password-file"))
             : typed_secret("password of " + arguments.positionals().front(), "give --password-file FILE");
     if (!password) return report(password.error(), terminal);
-    if (const Status kept = keep_password(*password, arguments.has("--clear"), fields); !kept)
+    if (const Status kept =
+            keep_password(*password, arguments.has("--clear") ? Keep::clear : Keep::hash, fields);
+        !kept)
       return report(kept.error(), terminal);
   }
   return send_change(arguments, terminal, "/v1/plan/change",

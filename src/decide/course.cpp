@@ -85,7 +85,7 @@ Next Course::prove() {
   const std::string_view method = way_.credential.method;
   user_ = plan_->user_named(way_.full_name);
   if (method == "none") {
-    if (telling_ != nullptr) telling_->nothing_proved(*plan_, way_, user_ != nullptr);
+    if (telling_ != nullptr) telling_->nothing_proved(*plan_, way_, user_);
     Subject subject;
     subject.name = way_.full_name;
     if (user_ == nullptr) return admit(subject, {});
@@ -102,8 +102,7 @@ Next Course::prove() {
 Next Course::on(Proof proof) {
   if (user_ == nullptr && proof.right) proof = {false, identity::kNoUser};
   if (telling_ != nullptr) {
-    telling_->proof(*plan_, way_, user_ != nullptr,
-                    proof.right ? "" : with_detail(proof.because, proof.detail));
+    telling_->proof(*plan_, way_, user_, proof.right ? "" : with_detail(proof.because, proof.detail));
   }
   if (!proof.right) {
     return reply(Code::access_reject, std::move(proof.besides),
@@ -113,8 +112,12 @@ Next Course::on(Proof proof) {
   subject.proven = proof.by.empty() ? way_.credential.method : proof.by;
   const auto because = why_shut_out(subject, request());
   if (because.empty()) return admit(subject, proof.besides);
-  return reply(Code::access_reject, identity::challenge_refusal(packet(), because == kNotFromHere, *random_),
-               {Outcome::rejected, because});
+  return reply(
+      Code::access_reject,
+      identity::challenge_refusal(
+          packet(), because == kNotFromHere ? identity::Barred::from_there : identity::Barred::account,
+          *random_),
+      {Outcome::rejected, because});
 }
 
 Next Course::on(Challenge challenge) {

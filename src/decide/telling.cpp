@@ -61,9 +61,9 @@ void Telling::rules(const plan::Plan& plan, const condition::Facts& facts, const
   for (const Step& step : trail) say(step_text(plan, facts, step));
 }
 
-void Telling::nothing_proved(const plan::Plan& plan, const Way& way, bool is_known) {
+void Telling::nothing_proved(const plan::Plan& plan, const Way& way, const plan::User* user) {
   say("proof: the request proves nothing: access rules with proof = client may let it in");
-  if (!is_known) no_user(plan, way);
+  if (user == nullptr) no_user(plan, way);
 }
 
 void Telling::method(std::string_view method) {
@@ -75,8 +75,9 @@ void Telling::no_user(const plan::Plan& plan, const Way& way) {
                   nearest_in(plan.users, way.full_name)));
 }
 
-void Telling::proof(const plan::Plan& plan, const Way& way, bool is_known, const std::string& why_not) {
-  if (!is_known) return no_user(plan, way);
+void Telling::proof(const plan::Plan& plan, const Way& way, const plan::User* user,
+                    const std::string& why_not) {
+  if (user == nullptr) return no_user(plan, way);
   if (of_ == Of::assumed) {
     say(fmt::format("password: taken for {}", why_not.empty() ? "right" : "wrong"));
   } else {

@@ -18,10 +18,11 @@ class Telling {
   void client(const plan::Client& client, const std::optional<IpAddress>& from = {});
   /// How the name was understood, and where that leads.
   void way(const Request& request, const Way& way, const Trail& trail);
-  void nothing_proved(const plan::Plan& plan, const Way& way, bool is_known);
+  ///   user  null: the plan has none of this name
+  void nothing_proved(const plan::Plan& plan, const Way& way, const plan::User* user);
   void method(std::string_view method);
   ///   why_not  empty: it was right
-  void proof(const plan::Plan& plan, const Way& way, bool is_known, const std::string& why_not);
+  void proof(const plan::Plan& plan, const Way& way, const plan::User* user, const std::string& why_not);
   void rules(const plan::Plan& plan, const condition::Facts& facts, const Trail& trail);
   void reply(const plan::Plan& plan, const std::vector<ReplyPart>& parts);
   void reply(const plan::Plan& plan, OctetView attributes, std::string_view kind, std::string_view owner);

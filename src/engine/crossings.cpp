@@ -53,7 +53,7 @@ std::string_view not_genuine(const PacketView& reply, const wire::Authenticator&
 
 }  // namespace
 
-void Composer::asked(Ticket, std::size_t, bool, Now) {}
+void Composer::asked(Ticket, std::size_t, Asking, Now) {}
 
 Crossings::Crossings(Composer& composer, Random& random, Counters& counters, Room room)
     : composer_(composer), room_(room), random_(random), counters_(counters), slots_(room.most) {}
@@ -127,7 +127,7 @@ Status Crossings::ask_server(Ticket ticket, Crossing& crossing, Now now, Actions
   }
   crossing.packet.assign(octets.begin(), octets.end());
   send(ticket, crossing, out);
-  composer_.asked(crossing.owner, place, false, now);
+  composer_.asked(crossing.owner, place, Asking::first, now);
   return {};
 }
 
@@ -271,7 +271,7 @@ std::vector<Crossings::GivenUp> Crossings::on_timer(Now now, Actions& out) {
     Status asked;
     if (step == Forwarding::Step::ask_again) {
       send(timer.crossing, *crossing, out);
-      composer_.asked(crossing->owner, crossing->way.server(), true, now);
+      composer_.asked(crossing->owner, crossing->way.server(), Asking::again, now);
     } else {
       asked = ask_first_that_can(step, timer.crossing, *crossing, now, out);
     }

@@ -13,6 +13,9 @@
 
 namespace jembatan::engine {
 
+/// The first packet to a server, or the same once more.
+enum class Asking : std::uint8_t { first, again };
+
 /// Writes the attributes of a request for a server; called again for each server that is asked.
 class Composer {
  public:
@@ -24,8 +27,7 @@ class Composer {
                          wire::PacketBuilder& out) = 0;
   /// The packet is on its way.
   ///   server  place in the group
-  ///   again   the same octets as before
-  virtual void asked(Ticket owner, std::size_t server, bool again, Now now);
+  virtual void asked(Ticket owner, std::size_t server, Asking how, Now now);
 };
 
 /// All requests of one thread that wait for the answer of another server: builds and signs them, sends them

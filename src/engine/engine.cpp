@@ -171,11 +171,11 @@ void Engine::cancel(Ticket ticket, const Ending& ending, Now now, Actions& out) 
   });
 }
 
-void Engine::asked(Ticket owner, std::size_t server, bool again, Now now) {
+void Engine::asked(Ticket owner, std::size_t server, Asking how, Now now) {
   Pending& pending = *pending_.get(owner);
   pending.given.push_back(
       {std::chrono::duration_cast<std::chrono::microseconds>(now.steady - pending.arrived.steady),
-       Given::Asked{static_cast<std::uint16_t>(server), again}});
+       Given::Asked{static_cast<std::uint16_t>(server), how == Asking::again}});
 }
 
 Status Engine::compose(Ticket owner, const plan::Server& server, const wire::Authenticator& authenticator,

@@ -138,8 +138,8 @@ class Engine final : private Composer {
   void next_round(const Request& request, Conversation conversation);
   void prove_typed(const Request& request);
   void compare(const Request& request, const identity::StoredPassword& stored, OctetView typed);
-  void compared(const Request& request, bool matches);
-  void typed_proved(const Request& request, bool matches, OctetView typed);
+  void compared(const Request& request, Compared result);
+  void typed_proved(const Request& request, Compared result, OctetView typed);
   void proved(const Request& request, decide::Proof proof);
 
   // Endings: each datagram meets one of them. A reply goes out signed, with the client's Proxy-State
@@ -162,7 +162,7 @@ class Engine final : private Composer {
   void cancel(Ticket ticket, const Ending& ending, Now now, Actions& out);
   Status compose(Ticket owner, const plan::Server& server, const wire::Authenticator& authenticator,
                  wire::PacketBuilder& out) override;
-  void asked(Ticket owner, std::size_t server, bool again, Now now) override;
+  void asked(Ticket owner, std::size_t server, Asking how, Now now) override;
 
   struct Deadline {
     TimePoint at;

@@ -63,7 +63,7 @@ void Engine::prove_typed(const Request& request) {
                 decide::Failure{{Outcome::malformed, "User-Password cannot be opened", typed.error().text}});
   const identity::StoredPassword* stored = user != nullptr ? &user->password : plan.slow_password();
   if (stored == nullptr || !stored->slow()) {
-    typed_proved(request, user != nullptr && stored->matches(*typed), *typed);
+    typed_proved(request, {user != nullptr && stored->matches(*typed)}, *typed);
   } else if (const auto at = slowdown_->begin(attempt_of(request), plan.sign_in, request.now.steady)) {
     proved(request, {false, "too many passwords of this user are being compared", again_in(*at)});
   } else {
@@ -83,16 +83,16 @@ void Engine::compare(const Request& request, const identity::StoredPassword& sto
   request.out.jobs.push_back({*ticket, Job::Compare{pending.live->plan, &stored, Secret(text_of(typed))}});
 }
 
-void Engine::compared(const Request& request, bool matches) {
+void Engine::compared(const Request& request, Compared result) {
   const auto hidden = request.course->packet().find(AttributeType::user_password);
   auto typed = wire::reveal_password(hidden->value, request.packet.authenticator(), request.secret());
-  typed_proved(request, matches && request.course->user() != nullptr, *typed);
+  typed_proved(request, {result.matches && request.course->user() != nullptr}, *typed);
   wipe(*typed);
 }
 
-void Engine::typed_proved(const Request& request, bool matches, OctetView typed) {
+void Engine::typed_proved(const Request& request, Compared result, OctetView typed) {
   const auto attempt = attempt_of(request);
-  if (matches) {
+  if (result.matches) {
     slowdown_->right(attempt);
     return proved(request, {true});
   }

@@ -8,7 +8,7 @@
 namespace jembatan::engine {
 namespace {
 
-constexpr std::size_t kKeptWhole = 512;  // few requests are longer; a flood of those that are is kept short
+constexpr std::size_t kKeptWhole = 256;  // few requests are longer; many that are take no more room
 
 bool equal(OctetView one, OctetView other) {
   return one.size() == other.size() && std::equal(one.begin(), one.end(), other.begin());

@@ -38,7 +38,7 @@ void Engine::on_done(Ticket ticket, const JobResult& result, Now now, Actions& o
   owner_.check();
   if (pending_.get(ticket) == nullptr) return counters_.late();
   resume(ticket, now, out, [&](const Request& request) {
-    if (const auto* matches = std::get_if<Compared>(&result)) return compared(request, matches->matches);
+    if (const auto* made = std::get_if<Compared>(&result)) return compared(request, *made);
     if (const auto* kept = std::get_if<Result<accounting::Kept>>(&result)) return recorded(request, *kept);
     not_done(request, std::get<NotDone>(result).because);
   });

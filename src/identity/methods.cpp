@@ -181,12 +181,12 @@ std::optional<Challenged> prove_challenge(const PacketView& packet, const Claime
   return second ? version_2(packet, given, *hash, secret, random) : version_1(given, *hash, random);
 }
 
-Octets challenge_refusal(const PacketView& packet, bool from_elsewhere, Random& random) {
+Octets challenge_refusal(const PacketView& packet, Barred what, Random& random) {
   for (const MicrosoftType type : {MicrosoftType::response_2, MicrosoftType::response_1}) {
     const auto given = find_microsoft(packet, type);
     if (!given || given->empty()) continue;
-    return error_of((*given)[0], from_elsewhere ? kNotFromThere : kDisabled, "Sign-in is not allowed",
-                    random);
+    return error_of((*given)[0], what == Barred::from_there ? kNotFromThere : kDisabled,
+                    "Sign-in is not allowed", random);
   }
   return {};
 }

@@ -33,8 +33,11 @@ struct Claimed {
 std::optional<Challenged> prove_challenge(const wire::PacketView& packet, const Claimed& claimed,
                                           const wire::SharedSecret& secret, Random& random);
 
+/// What is barred for somebody who has proved the password.
+enum class Barred : std::uint8_t { account, from_there };
+
 /// What an Access-Reject has for a user who has proved the password and cannot come in (RFC 2759 §6: 647, the
 /// account is disabled; 649, no permission to dial in from there); nothing for methods without such a text.
-Octets challenge_refusal(const wire::PacketView& packet, bool from_elsewhere, Random& random);
+Octets challenge_refusal(const wire::PacketView& packet, Barred what, Random& random);
 
 }  // namespace jembatan::identity

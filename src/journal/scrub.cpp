@@ -4,6 +4,7 @@
 #include <array>
 
 #include "dictionary/layout.h"
+#include "identity/credential.h"
 
 namespace jembatan::journal {
 namespace {
@@ -11,7 +12,6 @@ namespace {
 using dictionary::Definition;
 using wire::AttributeType;
 
-constexpr std::uint32_t kMicrosoft = 311;  // RFC 2548
 // Responses and changes of passwords; CHAP-Password, EAP-Message, Message-Authenticator.
 constexpr std::array<std::uint32_t, 6> kMicrosoftSecrets{1, 3, 4, 5, 25, 27};
 constexpr std::array<std::uint32_t, 3> kSecrets{3, 79, 80};
@@ -38,7 +38,7 @@ bool is_secret(const dictionary::Path& path, const dictionary::Catalogue& catalo
   const Definition* known = catalogue.at(path);
   if (known != nullptr && known->hiding != dictionary::Hiding::none) return true;
   if (path.size() == 1) return std::find(kSecrets.begin(), kSecrets.end(), path[0]) != kSecrets.end();
-  return path.size() == 3 && path[0] == dictionary::kVendorSpecific && path[1] == kMicrosoft &&
+  return path.size() == 3 && path[0] == dictionary::kVendorSpecific && path[1] == identity::kMicrosoft &&
          std::find(kMicrosoftSecrets.begin(), kMicrosoftSecrets.end(), path[2]) != kMicrosoftSecrets.end();
 }
 

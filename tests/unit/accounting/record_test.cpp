@@ -153,6 +153,15 @@ TEST(Session, ALaterStartWithTheSameNumberIsAnother) {
   EXPECT_EQ(session->input_octets, 0U);
 }
 
+TEST(Session, AStartOfTheSameTimeIsTheSame) {
+  std::optional<Session> session;
+  (void)follow(session, at(StatusType::start, 0s));
+  EXPECT_EQ(follow(session, at(StatusType::start, 0s)), SessionStep::update);
+  (void)follow(session, at(StatusType::stop, 0s, 250));
+  EXPECT_EQ(follow(session, at(StatusType::start, 0s)), SessionStep::update);
+  EXPECT_TRUE(session->ended);
+}
+
 TEST(Session, RecordsAboutTheDeviceOrOfUnknownKindChangeNothing) {
   std::optional<Session> session;
   EXPECT_EQ(follow(session, at(StatusType::accounting_on, 0s)), SessionStep::nothing);

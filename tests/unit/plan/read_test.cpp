@@ -171,6 +171,19 @@ INSTANTIATE_TEST_SUITE_P(
         ProblemCase{"defaults twice", "[realm_default]\nunknown = \"group:nowhere\"",
                     "names group 'nowhere', which does not exist"}));
 
+// A plan from an export, read where nobody keeps its secrets: what each password can prove is known all the
+// same.
+TEST(ReadPlan, APasswordKeptElsewhereHasItsForm) {
+  for (const auto& [key, form] : {std::pair{"clear", identity::StoredPassword::Form::clear},
+                                  std::pair{"nt", identity::StoredPassword::Form::nt},
+                                  std::pair{"hash", identity::StoredPassword::Form::hash}}) {
+    const auto plan =
+        plan_of("[[user]]\nname = \"sari\"\npassword = { " + std::string(key) + " = { kept = \"0af5\" } }\n");
+    ASSERT_TRUE(plan);
+    EXPECT_EQ(plan->users[0].password.form(), form) << key;
+  }
+}
+
 TEST(ReadPlan, NoProblemShowsASecretOrPassword) {
   for (const char* text : {"[[client]]\nname = \"a\"\nsecret = \"hunter-2\"\nadress = \"x\"",
                            "[[client]]\nname = \"a\"\naddress = \"x\"\nsecret = [\"hunter-2\"]",

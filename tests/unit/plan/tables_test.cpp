@@ -97,6 +97,12 @@ TEST(RealmTable, LetterCaseDoesNotMatter) {
   EXPECT_EQ(table.insert("REEF.example", 2), 1U);
 }
 
+TEST(RealmTable, GeneralLabelsNeedNoOtherEntry) {
+  RealmTable table;
+  table.insert("wlan.mncNNN.mccNNN.3gppnetwork.org", 1);
+  EXPECT_EQ(table.find("wlan.mnc001.mcc510.3gppnetwork.org"), 1U);
+}
+
 TEST(RealmPattern, HasItsStarInFrontAlone) {
   for (const char* good : {"reef.example", "*.islands.example", "reef"})
     EXPECT_TRUE(is_realm_pattern(good)) << good;
