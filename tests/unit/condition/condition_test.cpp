@@ -217,6 +217,16 @@ INSTANTIATE_TEST_SUITE_P(
                     Wrong{"user > 3", 7, "text has no order", "under"},
                     Wrong{"any user == x", 4, "has one value", "any and all with attributes"}));
 
+TEST(Condition, TakesTwoHundredComparisonsAndNoMore) {
+  std::string text = "user == a";
+  for (int i = 1; i < 200; ++i) text += " or user == a";
+  std::vector<Mistake> mistakes;
+  EXPECT_TRUE(Condition::parse(text, dictionary::standard(), mistakes));
+  EXPECT_FALSE(Condition::parse(text + " or user == a", dictionary::standard(), mistakes));
+  ASSERT_FALSE(mistakes.empty());
+  EXPECT_EQ(mistakes.front().text, "more than 200 comparisons");
+}
+
 TEST(Mistakes, NestingAndLengthAreBounded) {
   std::vector<Mistake> mistakes;
   EXPECT_FALSE(Condition::parse(std::string(3000, '('), dictionary::standard(), mistakes));

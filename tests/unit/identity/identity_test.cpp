@@ -57,6 +57,12 @@ TEST(CaseMapped, RefusesWhatTheProfileDoesNotAllow) {   // RFC 8265 §3.5
   EXPECT_EQ(case_mapped("\u05D0\u05D1"), "\u05D0\u05D1");
 }
 
+TEST(CaseMapped, NamesFromRightToLeftKeepTheirRule) {  // RFC 5893 §2
+  for (const char* good : {"\u05D0\u05D1", "\u05D01", "\u05D0\u0661"}) EXPECT_EQ(case_mapped(good), good);
+  for (const char* bad : {"a\u05D0", "1\u05D0", "\u05D0a", "\u05D01\u0661", "\u05D0 \u05D1", "\u05D0-"})
+    EXPECT_EQ(case_mapped(bad), std::nullopt) << bad;
+}
+
 TEST(Comparable, NamesThatAreNotAllowedEqualThemselvesOnly) {
   EXPECT_EQ(comparable("\xFF\x01"
                        "A"),

@@ -184,6 +184,14 @@ TEST(ReadPlan, APasswordKeptElsewhereHasItsForm) {
   }
 }
 
+TEST(ReadPlan, AGroupHasAServerOnce) {
+  std::string text = "[[group]]\nname = \"homes\"\n";
+  for (const char* name : {"one", "two", "two"})
+    text += "[[group.server]]\nname = \"" + std::string(name) +
+            "\"\naddress = \"192.0.2.1\"\nsecret = \"angin\"\n";
+  EXPECT_THAT(problems_of(text), HasSubstr("group 'homes' has server 'two' twice"));
+}
+
 TEST(ReadPlan, NoProblemShowsASecretOrPassword) {
   for (const char* text : {"[[client]]\nname = \"a\"\nsecret = \"hunter-2\"\nadress = \"x\"",
                            "[[client]]\nname = \"a\"\naddress = \"x\"\nsecret = [\"hunter-2\"]",

@@ -28,6 +28,15 @@ TEST(Builder, TheLimitOf4096OctetsIsExact) {  // RFC 2865 §3
   EXPECT_TRUE(PacketView::parse(packet.finish()));
 }
 
+TEST(Builder, WhatIsEncodedAlreadyFillsThePacketExactly) {
+  const Octets all(kMaxPacket - kHeader);
+  PacketBuilder full(Code::access_accept, 1, {});
+  EXPECT_TRUE(full.add_encoded(all));
+  EXPECT_EQ(full.finish().size(), kMaxPacket);
+  EXPECT_FALSE(full.add_encoded(Octets(1)));
+  EXPECT_EQ(full.finish().size(), kMaxPacket);
+}
+
 TEST(Builder, WhatIsBuiltParsesToTheSameAttributesForRandomLists) {
   support::FixedRandom random(20260101);
   for (int round = 0; round < 500; ++round) {
