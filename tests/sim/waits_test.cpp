@@ -5,6 +5,11 @@
 #include "support/packets.h"
 
 namespace jembatan::sim {
+
+void PrintTo(const JobQuality& jobs, std::ostream* out) {
+  *out << jobs.loss << " lost, " << jobs.twice << " twice, within " << jobs.most.count() << " ms";
+}
+
 namespace {
 
 using namespace std::chrono_literals;
@@ -61,9 +66,15 @@ TEST_P(Waits, EndWhateverBecomesOfTheResults) {
   EXPECT_GT(home.counters().count(Outcome::accounted), 10U);
 }
 
+std::string case_name(const testing::TestParamInfo<JobQuality>& one) {
+  static constexpr const char* kNames[] = {"AtOnce", "Late", "Twice", "Lost", "AllOfIt"};
+  return kNames[one.index];
+}
+
 INSTANTIATE_TEST_SUITE_P(Jobs, Waits,
                          testing::Values(JobQuality{}, JobQuality{0, 0, 900ms}, JobQuality{0, 0.3, 900ms},
-                                         JobQuality{0.2, 0, 900ms}, JobQuality{0.2, 0.2, 4000ms}));
+                                         JobQuality{0.2, 0, 900ms}, JobQuality{0.2, 0.2, 4000ms}),
+                         case_name);
 
 }  // namespace
 }  // namespace jembatan::sim
