@@ -57,6 +57,10 @@ std::string metrics_text(const server::Server& server, const Callers& callers) {
   const auto live = server.plan();
   Page page;
   page.single("jembatan_received_total", "counter", "Datagrams received", status.received);
+  page.single("jembatan_conversations", "gauge", "Conversations of several rounds that wait for the next",
+              status.conversations);
+  page.single("jembatan_conversations_pushed_out_total", "counter",
+              "Conversations that ended early for want of room", status.conversations_pushed_out);
   page.single("jembatan_late_results_total", "counter",
               "Results of comparing or keeping that came when nobody waited for them any more", status.late);
   page.metric("jembatan_outcomes_total", "counter", "Datagrams by outcome; they add up to those received");

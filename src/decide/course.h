@@ -76,15 +76,16 @@ class Course {
   /// The received packet has moved to other octets, which are the same.
   void moved_to(const wire::PacketView& received) { received_ = received; }
 
-  /// The first step.
+  /// The first step. Called once.
   Next begin();
-  Next on(Proof proof);
-  Next on(Challenge challenge);
-  Next on(const Kept& kept);
-  Next on(const Answer& answer);
-  Next on(Silence silence);
-  Next on(Refusal refusal);
-  static Next on(Failure failure);
+  // What came of the step that was asked for, and the step after it.
+  Next on(Proof proof);             ///< of `prove`: the access rules decide, or an Access-Reject
+  Next on(Challenge challenge);     ///< of `prove`: an Access-Challenge (RFC 2865 §4.4)
+  Next on(const Kept& kept);        ///< of `record`: an Accounting-Response (RFC 2866 §4.2)
+  Next on(const Answer& answer);    ///< of `ask`: the same to the client, after the plan's edits
+  Next on(Silence silence);         ///< of `ask`: as the group's when_silent says
+  Next on(Refusal refusal);         ///< of any: an Access-Reject
+  static Next on(Failure failure);  ///< of any: no answer
 
   /// The request as it goes to a server; nothing if it goes as it is.
   std::optional<Octets> to_send(std::size_t group, const plan::Server& server);

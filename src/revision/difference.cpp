@@ -74,8 +74,10 @@ std::vector<FieldChange> field_changes(const Object& before, const Object& after
     Field& was = old_fields[path];
     Field& is = new_fields[path];
     if (was == is) continue;
-    if (is.secret) is.text = was.secret ? "another secret" : "a secret";
-    if (was.secret) was.text = "a secret";
+    if (was.secret || is.secret) {  // one may have become hidden by a dictionary
+      if (!is.text.empty()) is.text = was.text.empty() ? "a secret" : "another secret";
+      if (!was.text.empty()) was.text = "a secret";
+    }
     out.push_back({path, std::move(was.text), std::move(is.text)});
   }
   return out;

@@ -262,12 +262,11 @@ void Server::start_threads() {
   const auto slowdown = std::make_shared<engine::Slowdown>(load64(chance.data()));
   const auto loop_mark =
       std::make_shared<const engine::LoopMark>(Secret(text_of(OctetView(chance).subspan(8))));
-  const auto conversations = std::make_shared<engine::Conversations>();
   for (auto& listeners : sockets_) {
     workers_.push_back(
         std::make_unique<Worker>(workers_.size(), std::move(listeners), settings_.send_from,
                                  Shared{plan_, *events_, *writer_, *proofs_, tap_, unmask_, slowdown,
-                                        loop_mark, conversations, settings_.group_share}));
+                                        loop_mark, conversations_, settings_.group_share}));
   }
   sockets_.clear();
   deliverer_->start(*writer_);
@@ -331,6 +330,8 @@ NodeStatus Server::status() const {
     for (const auto* counters : all) count += counters->count(outcome);
     out.outcomes.emplace_back(outcome, count);
   }
+  out.conversations = conversations_->size();
+  out.conversations_pushed_out = conversations_->pushed_out();
   out.accounting_under_way = deliverer_->under_way();
   out.events_shed = events_->shed();
   out.journal_shed = journal_writer_->shed();

@@ -2,6 +2,7 @@
 #include <mutex>
 
 #include "accounting/store.h"
+#include "engine/conversations.h"
 #include "host/node_file.h"
 #include "host/system.h"
 #include "journal/entry.h"
@@ -32,7 +33,9 @@ struct NodeStatus {
   std::size_t workers = 0;
   std::uint64_t received = 0;
   std::vector<std::pair<engine::Outcome, std::uint64_t>> outcomes;
-  std::uint64_t late = 0;  ///< results of work that nobody waited for any more
+  std::size_t conversations = 0;               ///< of several rounds, that wait for the next
+  std::uint64_t conversations_pushed_out = 0;  ///< ended early for want of room
+  std::uint64_t late = 0;                      ///< results of work that nobody waited for any more
   std::size_t in_flight = 0;
   std::size_t accounting_under_way = 0;
   std::uint64_t events_shed = 0;
@@ -129,6 +132,7 @@ class Server {
   host::SystemRandom random_;  // under plan_mutex_
   std::mutex plan_mutex_;
   HostNames hosts_{look_up};
+  std::shared_ptr<engine::Conversations> conversations_ = std::make_shared<engine::Conversations>();
   std::unique_ptr<revision::Archive> plan_store_;
   std::unique_ptr<revision::Keeper> keeper_;
   std::mutex archive_mutex_;

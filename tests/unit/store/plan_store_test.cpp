@@ -198,7 +198,10 @@ attribute = [{ number = 5, name = "Strait-Door-Code", type = "string"HIDDEN }]
   ASSERT_TRUE(change(dictionary(""))) << problems.text();
   ASSERT_TRUE(change({Do::set, "user", "sari", {{"reply.Strait-Door-Code", text_value("\"pintu\"")}}}));
   EXPECT_THAT(all_files(), HasSubstr("pintu"));
-  ASSERT_TRUE(change(dictionary(", hidden = \"salted\""))) << problems.text();
+  const auto now_hidden = change(dictionary(", hidden = \"salted\""));
+  ASSERT_TRUE(now_hidden) << problems.text();
+  EXPECT_THAT(revision::changes_text(now_hidden->changes),
+              HasSubstr("changed user sari; reply.Strait-Door-Code: a secret -> another secret"));
   EXPECT_THAT(all_files(), Not(HasSubstr("\"pintu")));
 }
 
