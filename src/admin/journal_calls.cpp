@@ -62,19 +62,19 @@ std::optional<journal::Query> query_of(const Asked& asked) {
 void search_journal(const Asked& asked) {
   const auto query = query_of(asked);
   if (!query) return;
-  const auto found =
-      asked.server.with_journal([&](journal::Journal& journal) { return journal.find(*query); });
+  const auto found = asked.server.past_requests().find(*query);
   if (!found) return problem(asked.response, found.error());
   json list = json::array();
-  for (const journal::Entry& entry : *found) list.push_back(json_of(entry));
-  answer(asked.response, {{"requests", list}});
+  for (const journal::Entry& entry : found->entries) list.push_back(json_of(entry));
+  answer(asked.response,
+         {{"requests", list},
+          {"stopped_before", found->stopped_before == 0 ? json(nullptr) : json(found->stopped_before)}});
 }
 
 void show_journal_entry(const Asked& asked) {
   const auto number = number_in(asked.request, asked.response, "number", 0);
   if (!number) return;
-  const auto found =
-      asked.server.with_journal([&](journal::Journal& journal) { return journal.entry(*number); });
+  const auto found = asked.server.past_requests().entry(*number);
   if (!found) return problem(asked.response, found.error());
   if (!*found) {
     return problem(asked.response, 404, "Not found",

@@ -73,6 +73,11 @@ Exit list_rows(const Arguments& arguments, Terminal& terminal, const std::string
   } else {
     print(body->at(key), terminal);
   }
+  const auto stopped = body->find("stopped_before");
+  if (stopped != body->end() && stopped->is_number() && !arguments.has("--json"))
+    terminal.line(
+        fmt::format("older ones were not looked at any more, it takes long: --before {} goes on there",
+                    stopped->get<std::uint64_t>()));
   return Exit::done;
 }
 

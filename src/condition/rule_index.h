@@ -5,9 +5,9 @@
 #include <cstdint>
 #include <span>
 #include <string>
-#include <unordered_map>
 #include <vector>
 
+#include "base/text_hash.h"
 #include "condition/condition.h"
 
 namespace jembatan::condition {
@@ -38,11 +38,7 @@ class RuleIndex {
   }
 
  private:
-  struct Hash {
-    using is_transparent = void;
-    std::size_t operator()(std::string_view text) const { return std::hash<std::string_view>()(text); }
-  };
-  using Places = std::unordered_map<std::string, std::vector<std::uint32_t>, Hash, std::equal_to<>>;
+  using Places = ByText<std::vector<std::uint32_t>>;
   /// Rules that demand a value of one fact.
   struct Column {
     Fact fact{};

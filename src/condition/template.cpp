@@ -117,6 +117,14 @@ std::optional<std::string> Template::fill(const Facts& facts, const Captures& ca
   return out;
 }
 
+std::vector<const dictionary::Definition*> Template::attributes() const {
+  std::vector<const dictionary::Definition*> out;
+  for (const Part& part : parts_) {
+    if (part.attribute != nullptr) out.push_back(part.attribute);
+  }
+  return out;
+}
+
 bool Template::uses_captures() const {
   for (const Part& part : parts_) {
     if (!part.capture.empty()) return true;

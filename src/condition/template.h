@@ -23,6 +23,8 @@ class Template {
   ///   returns  nothing if one of them has no value; `missing` then names it
   std::optional<std::string> fill(const Facts& facts, const Captures& captures, std::string& missing) const;
 
+  /// The attributes that its places name.
+  std::vector<const dictionary::Definition*> attributes() const;
   /// True if it has a place {match.NAME}.
   bool uses_captures() const;
 

@@ -135,7 +135,7 @@ Definition* Catalogue::to_extend(std::string_view name) {
   return found == by_name_.end() ? nullptr : found->second;
 }
 
-const Definition* Catalogue::at(const Path& path) const {
+const Definition* Catalogue::at(std::span<const std::uint32_t> path) const {
   const auto found = all_.find(path);
   return found == all_.end() ? nullptr : found->second.get();
 }

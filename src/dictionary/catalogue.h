@@ -1,9 +1,11 @@
 #pragma once
 // The catalogue of attributes: what a number is called, which data type its value has, what its numbers mean.
+#include <algorithm>
 #include <array>
 #include <map>
 #include <memory>
 #include <optional>
+#include <span>
 #include <string>
 #include <unordered_map>
 #include <vector>
@@ -103,7 +105,10 @@ class Catalogue {
   Definition* to_extend(std::string_view name);
 
   const Definition* numbered(std::uint8_t number) const { return by_number_[number]; }
-  const Definition* at(const Path& path) const;
+  const Definition* at(std::span<const std::uint32_t> path) const;
+  const Definition* at(std::initializer_list<std::uint32_t> path) const {
+    return at(std::span(path.begin(), path.size()));
+  }
   const Definition* named(std::string_view name) const;  ///< letter case does not matter
   const Vendor* vendor(std::uint32_t number) const;
   std::vector<std::string> names() const;
@@ -111,7 +116,14 @@ class Catalogue {
   std::vector<const Definition*> all() const;
 
  private:
-  std::map<Path, std::unique_ptr<Definition>> all_;
+  // So that looking up makes no Path.
+  struct ByNumbers {
+    using is_transparent = void;
+    bool operator()(std::span<const std::uint32_t> a, std::span<const std::uint32_t> b) const {
+      return std::lexicographical_compare(a.begin(), a.end(), b.begin(), b.end());
+    }
+  };
+  std::map<Path, std::unique_ptr<Definition>, ByNumbers> all_;
   std::array<const Definition*, 256> by_number_{};
   std::unordered_map<std::string, Definition*> by_name_;  // in lower case
   std::map<std::uint32_t, Vendor> vendors_;

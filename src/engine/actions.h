@@ -23,6 +23,7 @@ struct Event {
   Endpoint source;
   std::string client;        ///< empty if unknown
   std::string user;          ///< as received
+  std::string name;          ///< the same with its realm, as the plan understands it; empty: as received
   std::string realm;         ///< as the plan understands it
   std::string server;        ///< "GROUP/SERVER" that answered, empty if handled here
   std::string_view because;  ///< the reason in words; a literal

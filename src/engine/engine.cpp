@@ -86,6 +86,7 @@ void Engine::tell(const Request& request, Ending ending, OctetView reply) {
   const PacketView& packet = request.course == nullptr ? request.packet : request.course->packet();
   event.user = text_in(packet.find(AttributeType::user_name));
   if (request.course != nullptr) {
+    event.name = request.course->way().full_name;
     event.realm = request.course->way().realm;
     event.untold = settings_.no_stories != nullptr && settings_.no_stories->load(std::memory_order_relaxed);
     if (!event.untold) event.story = story_of(request, reply);

@@ -94,9 +94,10 @@ const Field<NodeSettings> kLog[] = {
 };
 
 const Field<NodeSettings> kJournal[] = {
-    {"keep", Need::optional, "how long requests are kept, 1m to 365d; default 7d",
+    {"keep", Need::optional, "how long requests are kept, 1m to 365d; default 7d; 0s: there is no journal",
      [](Reading& r, const Entry& e, NodeSettings& n) {
-       n.journal.keep = r.duration(e, 60s, 365 * 24h).value_or(7 * 24h);
+       const bool none = e.value.kind == Kind::text && e.value.text == "0s";
+       n.journal.keep = none ? 0s : r.duration(e, 60s, 365 * 24h).value_or(7 * 24h);
      }},
     {"megabytes", Need::optional, "how much they may take, 1 to 1000000; default 256; the oldest go first",
      [](Reading& r, const Entry& e, NodeSettings& n) {

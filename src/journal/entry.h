@@ -1,5 +1,6 @@
 #pragma once
 // The journal: what became of recent requests, and why. No passwords, no hidden values.
+#include <functional>
 #include <optional>
 #include <span>
 #include <string>
@@ -7,10 +8,11 @@
 
 #include "base/clock.h"
 #include "base/octets.h"
+#include "plan/plan.h"
 
 namespace jembatan::journal {
 
-/// One request.
+/// One request, as people read it.
 struct Entry {
   std::uint64_t number = 0;
   WallTime at;          ///< when it ended
@@ -19,8 +21,7 @@ struct Entry {
   std::string client;
   std::string source;  ///< address and port
   std::string user;    ///< as received, escaped
-  std::string realm;   ///< as the plan understands it
-  std::string name;    ///< the same, user and realm: what searches compare with
+  std::string realm;   ///< as the plan understands it, escaped
   std::string server;  ///< "GROUP/SERVER" that answered; empty: none
   std::string reason;  ///< in words
   std::chrono::microseconds took{0};
@@ -35,7 +36,7 @@ struct Query {
   std::string user;    ///< with or without its realm; letter case does not matter
   std::string client;  ///< its name
   std::string outcome;
-  std::string text;  ///< somewhere in user, reason or trail
+  std::string text;  ///< somewhere in user, reason or trail; letter case does not matter
   std::optional<WallTime> since;
   std::optional<WallTime> until;
   std::string realm;         ///< by the name that the plan has for it
@@ -44,24 +45,36 @@ struct Query {
 };
 
 struct Limits {
-  Duration keep{7L * 24 * 3600 * 1000};
+  Duration keep{7L * 24 * 3600 * 1000};  ///< 0: there is no journal
   std::uint64_t most_octets = 256U << 20U;
 };
 
-/// Keeps entries. One thread at a time.
-class Journal {
+/// Entries, one behind the other, as they are kept (pack.h).
+struct Block {
+  std::uint64_t first = 0;  ///< numbers
+  std::uint64_t last = 0;
+  WallTime from{};  ///< times of the entries
+  WallTime until{};
+  Octets entries;
+};
+
+/// Keeps blocks. One thread at a time.
+class Blocks {
  public:
-  virtual ~Journal() = default;
+  virtual ~Blocks() = default;
   /// Keeps all of them, or none.
-  virtual Status append(std::span<const Entry> entries) = 0;
-  /// The newest first; without their trails and packets.
-  virtual Result<std::vector<Entry>> find(const Query& query) = 0;
-  /// Nothing if there is none of that number, or not any more.
-  virtual Result<std::optional<Entry>> entry(std::uint64_t number) = 0;
+  virtual Status append(std::span<const Block> blocks) = 0;
+  /// The newest block that begins below a number; nothing if there is none, or not any more.
+  ///   since, until  if given: of those with an entry in that time
+  virtual Result<std::optional<Block>> below(std::uint64_t number, const std::optional<WallTime>& since = {},
+                                             const std::optional<WallTime>& until = {}) = 0;
   /// The highest number that is kept; 0: there is none.
   virtual Result<std::uint64_t> last() = 0;
   /// Takes the oldest away until the limits hold.
   virtual Status prune(const Limits& limits, WallTime now) = 0;
 };
+
+/// The plan of a revision.
+using PlanOf = std::function<Result<plan::PlanPtr>(std::uint64_t revision)>;
 
 }  // namespace jembatan::journal

@@ -4,44 +4,77 @@
 
 #include "base/text.h"
 #include "journal/again.h"
-#include "journal/scrub.h"
 
 namespace jembatan::journal {
 
 using engine::Event;
+using engine::Story;
 
-Entry entry_of(const Event& event) {
-  Entry out;
-  out.number = event.number;
-  out.at = event.at;
-  out.outcome = engine::name_of(event.outcome);
-  out.packet = event.code == wire::Code{} ? "" : wire::name_of(event.code);
-  out.client = event.client;
-  out.source = event.source.text();
-  out.user = escaped(event.user);
-  out.realm = escaped(event.realm);
-  out.server = event.server;
-  out.reason = engine::reason_text(event);
-  out.took = event.took;
-  out.name = event.user;
-  if (event.story == nullptr) {
-    out.trail = {fmt::format("{}: {}", out.outcome, out.reason)};
-    if (!event.mend.empty()) out.trail.push_back(event.mend);
-    return out;
+namespace {
+
+// What was sent is kept; if the course taken again does not lead there, nobody should believe it.
+void doubt(const decide::Next& next, const Story& story, std::vector<std::string>& lines) {
+  if (story.reply.empty()) return;
+  const wire::Code sent = wire::PacketView::parse(story.reply)->code();
+  if (next.what == decide::Next::What::reply && next.code == sent) return;
+  lines.push_back(fmt::format("told again from what is kept, this does not lead to the {} that was sent",
+                              wire::name_of(sent)));
+}
+
+void tell_story(const Record& record, const PlanOf& plans, Entry& out) {
+  const auto plan = plans(record.revision);
+  const auto kept = plan ? story_of(record, *plan) : Result<KeptStory>(plan.error());
+  if (!kept) {
+    out.trail.push_back(fmt::format("plan revision {}: {}: the steps cannot be told any more",
+                                    record.revision, kept.error().text));
+    return;
   }
-  const engine::Story& story = *event.story;
-  out.revision = story.live->revision;
-  const dictionary::Catalogue& catalogue = *story.live->plan->catalogue;
+  out.request = kept->story.request;
+  out.reply = kept->story.reply;
+  if (kept->words.empty()) {
+    out.trail = steps_of(kept->story, record.source.address);
+  } else {
+    for (const std::string_view line : split(kept->words, '\n')) out.trail.emplace_back(line);
+  }
+}
+
+}  // namespace
+
+std::vector<std::string> steps_of(const Story& story, const IpAddress& source) {
   decide::Telling telling(decide::Telling::Of::done);
-  telling.client(*story.client, event.source.address);
+  telling.client(*story.client, source);
   Again again(story, &telling);
-  (void)again.run();
-  out.name = again.course().way().full_name;
-  out.trail = std::move(telling.lines);
-  out.trail.push_back(fmt::format("{} {}: {}", out.outcome, after_text(event.took), out.reason));
-  if (!event.mend.empty()) out.trail.push_back(event.mend);
-  out.request = without_secrets(*wire::PacketView::parse(story.request), catalogue);
-  if (!story.reply.empty()) out.reply = without_secrets(*wire::PacketView::parse(story.reply), catalogue);
+  const decide::Next end = again.run();
+  doubt(end, story, telling.lines);
+  return std::move(telling.lines);
+}
+
+Entry heading_of(const Record& record) {
+  Entry out;
+  out.number = record.number;
+  out.at = record.at;
+  out.outcome = engine::name_of(record.outcome);
+  out.packet = record.code == wire::Code{} ? "" : wire::name_of(record.code);
+  out.client = record.client;
+  out.source = record.source.text();
+  out.user = escaped(record.user);
+  out.realm = escaped(record.realm);
+  out.server = record.server;
+  out.reason = record.reason;
+  out.took = record.took;
+  out.revision = record.revision;
+  return out;
+}
+
+Entry entry_of(const Record& record, const PlanOf& plans) {
+  Entry out = heading_of(record);
+  if (record.story.empty()) {
+    out.trail = {fmt::format("{}: {}", out.outcome, out.reason)};
+  } else {
+    tell_story(record, plans, out);
+    out.trail.push_back(fmt::format("{} {}: {}", out.outcome, after_text(record.took), out.reason));
+  }
+  if (!record.mend.empty()) out.trail.emplace_back(record.mend);
   return out;
 }
 

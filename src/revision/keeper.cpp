@@ -315,6 +315,16 @@ Result<Applied> Keeper::difference(std::uint64_t from, std::uint64_t to) {
   return out;
 }
 
+Result<plan::PlanPtr> Keeper::plan_of(std::uint64_t revision) {
+  if (const auto known = archive_.revision(revision); !known) return known.error();
+  const auto objects = archive_.objects(revision);
+  if (!objects) return objects.error();
+  document::Problems problems;
+  auto plan = plan::read(sources_of(*objects), with_kept({}), problems);
+  if (!plan) return plan_errors(problems);
+  return plan;
+}
+
 Result<std::vector<plan::SourceFile>> Keeper::files(std::uint64_t revision, Secrets secrets) {
   if (const auto known = archive_.revision(revision); !known) return known.error();
   auto objects = archive_.objects(revision);

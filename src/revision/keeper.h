@@ -53,6 +53,10 @@ class Keeper {
   /// The differences from one revision to another.
   Result<Applied> difference(std::uint64_t from, std::uint64_t to);
 
+  /// The plan of a revision, with its secrets.
+  ///   errors  Errc::malformed: this version reads it no more
+  Result<plan::PlanPtr> plan_of(std::uint64_t revision);
+
   /// The files of a revision; with Secrets::shown, the secrets stand in them.
   enum class Secrets : std::uint8_t { kept, shown };
   Result<std::vector<plan::SourceFile>> files(std::uint64_t revision, Secrets secrets);

@@ -115,16 +115,12 @@ void EventLog::write(Event& event, TimePoint now) {
   tally_.count(event);
   const bool first = first_of_its_kind(event, now);
   if (event.untold) journal_.count_untold();
-  if (first && is_journaled(event)) event.number = journal_.next_number();
   if (first && event.outcome == Outcome::client_off && about_.off_since)
     event.detail = about_.off_since(event.client);
   if (first || feed_.followed()) event.mend = mend_of(event, about_);
   if (first && logs(engine::weight_of(event.outcome))) line(event);
-  if (event.number == 0 && !feed_.followed()) return;
-  const auto item = std::make_shared<const std::variant<Event, Notice>>(std::move(event));
-  const bool journaled = std::get<Event>(*item).number > 0;
-  if (feed_.followed()) feed_.publish(item);
-  if (journaled) journal_.take(item);
+  if (first && is_journaled(event)) journal_.take(event);
+  if (feed_.followed()) feed_.publish(std::make_shared<const std::variant<Event, Notice>>(std::move(event)));
 }
 
 void EventLog::line(const Event& event) {

@@ -2,8 +2,10 @@
 
 #include <unistd.h>
 
+#include "base/text.h"
 #include "host/system.h"
 #include "journal/tell.h"
+#include "journal/told_again.h"
 #include "server/log.h"
 
 namespace jembatan::server {
@@ -14,12 +16,18 @@ using namespace std::chrono_literals;
 constexpr int kNicer = 10;
 constexpr auto kBetweenPrunes = 10s;
 constexpr auto kBetweenBatches = 50ms;  // so that one transaction takes many
+constexpr std::size_t kBlock = 64 << 10;
+constexpr std::size_t kMostWaiting = 32 << 20;
 
 }  // namespace
 
-JournalWriter::JournalWriter(std::unique_ptr<journal::Journal> journal, const journal::Limits& limits)
-    : journal_(std::move(journal)), limits_(limits) {
-  const auto last = journal_->last();
+JournalWriter::JournalWriter(std::unique_ptr<journal::Blocks> blocks, const journal::Limits& limits)
+    : blocks_(std::move(blocks)), limits_(limits) {
+  if (!is_on()) {
+    full_ = true;
+    return;
+  }
+  const auto last = blocks_->last();
   if (last) last_ = *last;
   thread_ = std::thread([this] { run(); });
 }
@@ -28,22 +36,42 @@ JournalWriter::~JournalWriter() {
   stop();
 }
 
-std::uint64_t JournalWriter::next_number() {
-  const std::lock_guard lock(mutex_);
-  if (events_.size() < kMostWaiting) return ++last_;
-  full_ = true;
-  shed_.fetch_add(1, std::memory_order_relaxed);
-  return 0;
+// The steps of what cannot be told again from what is kept.
+std::string JournalWriter::words_of(const engine::Event& event) {
+  if (event.story == nullptr) return {};
+  if (event.story->live != plan_) {
+    plan_ = event.story->live;
+    told_again_ = journal::can_be_told_again(*plan_->plan);
+  }
+  return told_again_ ? "" : join(journal::steps_of(*event.story, event.source.address), "\n");
 }
 
-void JournalWriter::take(FeedItem event) {
+void JournalWriter::take(engine::Event& event) {
+  event.number = 0;
+  if (!is_on()) return;
+  const std::string words = words_of(event);
   const std::lock_guard lock(mutex_);
-  events_.push_back(std::move(event));
+  if (packed_octets_ > kMostWaiting) {
+    full_ = true;
+    shed_.fetch_add(1, std::memory_order_relaxed);
+    return;
+  }
+  const bool wake = packing_.empty() && packed_.empty();
+  event.number = ++last_;
+  packing_.add(event, words);
   ++taken_;
-  if (events_.size() == 1) arrived_.notify_one();
+  if (packing_.size() > kBlock) end_block();
+  if (wake) arrived_.notify_one();
+}
+
+void JournalWriter::end_block() {
+  if (packing_.empty()) return;
+  packed_octets_ += packing_.size();
+  packed_.push_back(packing_.take());
 }
 
 void JournalWriter::settle() {
+  if (!is_on()) return;
   std::unique_lock lock(mutex_);
   const std::uint64_t wanted = taken_;
   hurry_ = true;
@@ -52,9 +80,9 @@ void JournalWriter::settle() {
 }
 
 void JournalWriter::stop() {
+  if (!thread_.joinable()) return;
   {
     const std::lock_guard lock(mutex_);
-    if (stop_) return;
     stop_ = true;
   }
   arrived_.notify_one();
@@ -63,23 +91,25 @@ void JournalWriter::stop() {
 
 void JournalWriter::run() {
   (void)!nice(kNicer);  // of this thread alone (Linux): requests come first
-  std::vector<FeedItem> events;
+  std::vector<journal::Block> blocks;
   TimePoint pruned{};
   std::uint64_t taken = 0;
   for (bool last = false; !last;) {
     {
       std::unique_lock lock(mutex_);
-      arrived_.wait_for(lock, 1s, [this] { return stop_ || !events_.empty(); });
-      if (!stop_ && !events_.empty())
-        arrived_.wait_for(lock, kBetweenBatches, [this] { return stop_ || hurry_; });
+      const auto any = [this] { return stop_ || !packing_.empty() || !packed_.empty(); };
+      arrived_.wait_for(lock, 1s, any);
+      if (!stop_ && any()) arrived_.wait_for(lock, kBetweenBatches, [this] { return stop_ || hurry_; });
       hurry_ = false;
+      end_block();
       taken = taken_;
-      std::swap(events, events_);
+      std::swap(blocks, packed_);
+      packed_octets_ = 0;
       full_ = false;
       last = stop_;
     }
-    write(events);
-    events.clear();
+    write(blocks);
+    blocks.clear();
     {
       const std::lock_guard lock(mutex_);
       written_ = taken;
@@ -88,22 +118,20 @@ void JournalWriter::run() {
     const TimePoint now = std::chrono::steady_clock::now();
     if (now - pruned < kBetweenPrunes) continue;
     pruned = now;
-    const Status done = journal_->prune(limits_, host::SystemClock().now().wall);
+    const Status done = blocks_->prune(limits_, host::SystemClock().now().wall);
     if (!done && !failing_) log_error(done.error().at("journal").text);
   }
 }
 
-void JournalWriter::write(const std::vector<FeedItem>& events) {
-  if (events.empty()) return;
-  std::vector<journal::Entry> entries;
-  entries.reserve(events.size());
-  for (const FeedItem& item : events) entries.push_back(journal::entry_of(std::get<engine::Event>(*item)));
-  const Status done = journal_->append(entries);
+void JournalWriter::write(const std::vector<journal::Block>& blocks) {
+  if (blocks.empty()) return;
+  const Status done = blocks_->append(blocks);
   if (done) {
     failing_ = false;
     return;
   }
-  shed_.fetch_add(entries.size(), std::memory_order_relaxed);
+  for (const journal::Block& block : blocks)
+    shed_.fetch_add(block.last - block.first + 1, std::memory_order_relaxed);
   if (!failing_) log_error(done.error().at("journal: entries are lost").text);
   failing_ = true;
 }

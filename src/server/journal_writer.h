@@ -5,29 +5,28 @@
 #include <mutex>
 #include <thread>
 
-#include "journal/entry.h"
-#include "server/feed.h"
+#include "journal/pack.h"
 
 namespace jembatan::server {
 
 /// How long readers wait for what was handed to the log or the journal and is not written yet.
 inline constexpr std::chrono::seconds kSettleWithin{2};
 
-/// Takes events into the journal, on a thread of its own: there their trails are made and written. When more
-/// come than it can write, they are shed and counted: requests are never held up.
+/// Takes events into the journal: they are packed at once, and written in blocks on a thread of its own. When
+/// more come than it can write, they are shed and counted: requests are never held up.
 class JournalWriter {
  public:
-  JournalWriter(std::unique_ptr<journal::Journal> journal, const journal::Limits& limits);
+  ///   blocks  null: there is no journal
+  JournalWriter(std::unique_ptr<journal::Blocks> blocks, const journal::Limits& limits);
   ~JournalWriter();
 
-  /// The number that the next event will have; 0 if it would be shed. One thread.
-  std::uint64_t next_number();
-  /// Takes the event that was given the number.
-  void take(FeedItem event);
-  /// An event that would have had a number was not even told.
-  void count_untold() { shed_.fetch_add(1, std::memory_order_relaxed); }
-  /// True while the next event would be shed.
+  /// Keeps what an event says, and gives it its number; 0 if it is shed. One thread.
+  void take(engine::Event& event);
+  /// An event that would have been kept was not even told.
+  void count_untold() { shed_.fetch_add(is_on() ? 1 : 0, std::memory_order_relaxed); }
+  /// True if the next event would not be kept.
   bool full() const { return full_.load(std::memory_order_relaxed); }
+  bool is_on() const { return blocks_ != nullptr; }
   std::uint64_t shed() const { return shed_.load(std::memory_order_relaxed); }
   /// Waits until what was taken so far is written, at most for a moment.
   void settle();
@@ -35,16 +34,23 @@ class JournalWriter {
   void stop();
 
  private:
+  std::string words_of(const engine::Event& event);
+  void end_block();
   void run();
-  void write(const std::vector<FeedItem>& events);
+  void write(const std::vector<journal::Block>& blocks);
 
-  static constexpr std::size_t kMostWaiting = 20000;
-  std::unique_ptr<journal::Journal> journal_;
+  std::unique_ptr<journal::Blocks> blocks_;
   journal::Limits limits_;
-  std::uint64_t last_ = 0;  // used by the thread that takes
+  // Used by the thread that takes.
+  std::uint64_t last_ = 0;
+  forward::LivePlanPtr plan_;  // that told_again_ is about
+  bool told_again_ = true;
+
   std::mutex mutex_;
   std::condition_variable arrived_;
-  std::vector<FeedItem> events_;
+  journal::Packing packing_;
+  std::vector<journal::Block> packed_;
+  std::size_t packed_octets_ = 0;
   std::condition_variable written_all_;
   std::uint64_t taken_ = 0;
   std::uint64_t written_ = 0;

@@ -140,20 +140,36 @@ Status Server::open_store() {
     if (!opened) return opened.error();
     *reader = std::move(*opened);
   }
-  auto journal = store::JournalStore::open(settings_.data_folder);
-  if (!journal) {
-    const auto aside = store::JournalStore::set_aside(settings_.data_folder);
-    if (!aside) return journal.error();
-    log_warning(fmt::format("journal: {}; it was set aside as '{}', and a new one is begun",
-                            journal.error().text, *aside));
-    journal = store::JournalStore::open(settings_.data_folder);
-    if (!journal) return journal.error();
+  return open_journal();
+}
+
+Status Server::open_journal() {
+  if (settings_.journal.keep == Duration{0}) {
+    store::JournalStore::remove(settings_.data_folder);
+    journal_writer_ = std::make_unique<JournalWriter>(nullptr, settings_.journal);
+    past_requests_ = std::make_unique<PastRequests>(nullptr, nullptr);
+    return {};
   }
-  journal_ = std::move(*journal);
+  auto to_read = store::JournalStore::open(settings_.data_folder);
+  if (!to_read) {
+    const auto aside = store::JournalStore::set_aside(settings_.data_folder);
+    if (!aside) return to_read.error();
+    log_warning(fmt::format("journal: {}; it was set aside as '{}', and a new one is begun",
+                            to_read.error().text, *aside));
+    to_read = store::JournalStore::open(settings_.data_folder);
+    if (!to_read) return to_read.error();
+  }
   auto to_write = store::JournalStore::open(settings_.data_folder);
   if (!to_write) return to_write.error();
   journal_writer_ = std::make_unique<JournalWriter>(std::move(*to_write), settings_.journal);
+  past_requests_ = std::make_unique<PastRequests>(
+      std::move(*to_read), [this](std::uint64_t revision) { return plan_of(revision); });
   return {};
+}
+
+Result<plan::PlanPtr> Server::plan_of(std::uint64_t revision) {
+  if (const auto live = plan_.current(); live->revision == revision) return live->plan;
+  return with_revisions([&](revision::Keeper& keeper) { return keeper.plan_of(revision); });
 }
 
 // The plan's revisions. With a plan folder, what stands there is the plan; without, the newest revision is.

@@ -5,10 +5,10 @@
 #include "engine/conversations.h"
 #include "host/node_file.h"
 #include "host/system.h"
-#include "journal/entry.h"
 #include "revision/keeper.h"
 #include "server/feed.h"
 #include "server/host_names.h"
+#include "server/past_requests.h"
 #include "server/plan_slot.h"
 #include "server/tally.h"
 #include "server/tap.h"
@@ -79,12 +79,10 @@ class Server {
     const std::lock_guard lock(archive_mutex_);
     return look(*archive_);
   }
-  /// Runs `look` with a connection of its own to the journal, which has what happened so far.
-  template <class Look>
-  auto with_journal(Look look) {
+  /// The journal, which has what happened so far.
+  PastRequests& past_requests() {
     settle();
-    const std::lock_guard lock(journal_mutex_);
-    return look(*journal_);
+    return *past_requests_;
   }
   Unmask& unmask() { return unmask_; }
   HostNames& hosts() { return hosts_; }
@@ -113,6 +111,9 @@ class Server {
   explicit Server(host::NodeSettings settings);
   Status lock_data_folder();
   Status open_store();
+  Status open_journal();
+  /// The one in force, or one that was.
+  Result<plan::PlanPtr> plan_of(std::uint64_t revision);
   Status open_plan(document::Problems& problems);
   void put_into_force(const revision::Applied& applied);
   Status open_sockets();
@@ -139,8 +140,7 @@ class Server {
   std::unique_ptr<revision::Archive> archive_;
   std::mutex accounting_mutex_;
   std::unique_ptr<accounting::Store> accounting_;  // for reading
-  std::mutex journal_mutex_;
-  std::unique_ptr<journal::Journal> journal_;  // for reading
+  std::unique_ptr<PastRequests> past_requests_;
   Unmask unmask_;
   std::optional<WallTime> certificate_expires_;
   WallTime certificate_told_{};  // used by the log's thread alone

@@ -149,10 +149,10 @@ Status Database::make_tables(const std::string& tables, std::int64_t version) {
   return whole([&]() -> Status {
     const auto found = number("PRAGMA user_version");
     if (!found) return found.error();
-    if (*found > version)
-      return fail(Errc::conflict,
-                  fmt::format("made by a newer version (tables {}, known {})", *found, version));
     if (*found == version) return {};
+    if (*found != 0)
+      return fail(Errc::conflict, fmt::format("made by {} version (tables {}, known {})",
+                                              *found > version ? "a newer" : "an older", *found, version));
     const Status made = run(tables);
     return made ? run(fmt::format("PRAGMA user_version = {}", version)) : made;
   });

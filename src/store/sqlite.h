@@ -58,7 +58,7 @@ class Database {
   Status whole(const std::function<Status()>& steps);
   /// Makes the tables, if the file has none yet.
   ///   version  of these tables
-  ///   errors   Errc::conflict: the file was made by a newer version
+  ///   errors   Errc::conflict: the file was made by another version
   Status make_tables(const std::string& tables, std::int64_t version);
   /// The first number that a query gives; 0 if there is none, or it is null.
   Result<std::int64_t> number(std::string_view sql);

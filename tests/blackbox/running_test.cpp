@@ -49,9 +49,9 @@ TEST(Start, ABrokenJournalIsSetAside) {
   support::write_file(node.path("data/journal.sqlite"), std::string(20000, 'x'));
   node.start();
   EXPECT_THAT(node.log(),
-              HasSubstr("set aside as '" + node.path("data/journal.sqlite.broken-1").string() + "'"));
+              HasSubstr("set aside as '" + node.path("data/journal.sqlite.aside-1").string() + "'"));
   EXPECT_TRUE(signs_in(node));
-  EXPECT_EQ(support::read_file(node.path("data/journal.sqlite.broken-1")).size(), 20000U);
+  EXPECT_EQ(support::read_file(node.path("data/journal.sqlite.aside-1")).size(), 20000U);
 }
 
 TEST(Start, AnAccountingStoreThatLostItsRecordsIsNotBegunAnew) {

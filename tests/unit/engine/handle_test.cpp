@@ -7,8 +7,8 @@
 #include "engine/delivery.h"
 #include "engine/engine.h"
 #include "identity/challenge.h"
-#include "journal/tell.h"
 #include "support/fakes.h"
+#include "support/journal.h"
 #include "support/packets.h"
 #include "unit/engine/one_node.h"
 #include "wire/authenticator.h"
@@ -725,7 +725,7 @@ TEST_F(Handle, HiddenAttributesOfAReplyAreHiddenForTheClient) {
   }
   EXPECT_EQ(opened, "1 terowong-satu; 1 terowong-dua; ");
   EXPECT_EQ(salts.size(), 2U);
-  EXPECT_THAT(journal::entry_of(event()).trail,
+  EXPECT_THAT(support::kept_entry(event()).trail,
               testing::Contains("reply: Tunnel-Password[1] (hidden, 18 octets)  from user 'sari'"));
 }
 
@@ -787,7 +787,7 @@ TEST_F(Edited, AsReceivedAlsoWhatIsHidden) {
   EXPECT_EQ(support::value_in(reply(), "Class"), "0x676174652d37");  // gate-7
   EXPECT_EQ(support::value_in(reply(), "Reply-Message"), "\"Hello sari.\"");
   EXPECT_THAT(
-      journal::entry_of(event()).trail,
+      support::kept_entry(event()).trail,
       testing::Contains("edit 1 'badge in front' (received): set User-Password (hidden, 16 octets), set "
                         "NAS-Identifier \"gate-7\""));
   receive(access_request(5).user("sari@reef.example").password("1234").signed_with(secret("laut")));
@@ -822,7 +822,7 @@ TEST_F(Edited, BeforeForwardingAndAsAnswered) {
   EXPECT_EQ(support::value_in(reply(), "Class"), "0x6c61676f6f6e");
   EXPECT_EQ(support::value_in(reply(), "Reply-Message"), "\"Hello rani.\"");
   EXPECT_EQ(event().story->given.size(), 2U);
-  EXPECT_THAT(journal::entry_of(event()).trail,
+  EXPECT_THAT(support::kept_entry(event()).trail,
               testing::Contains(testing::HasSubstr("removed Tunnel-Private-Group-ID")));
   expect_counters_to_add_up();
 }

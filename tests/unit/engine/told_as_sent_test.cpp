@@ -2,7 +2,7 @@
 #include <gmock/gmock.h>
 
 #include "identity/challenge.h"
-#include "journal/tell.h"
+#include "support/journal.h"
 #include "unit/engine/one_node.h"
 #include "wire/hidden.h"
 
@@ -54,7 +54,7 @@ class ToldAsSent : public Handle {
   void use(const std::string& edits) {
     engine.use(board.go_live(support::plan_of(kPlan + edits), 2), clock.now(), out);
   }
-  std::vector<std::string> trail() const { return journal::entry_of(event()).trail; }
+  std::vector<std::string> trail() const { return support::kept_entry(event()).trail; }
 };
 
 TEST_F(ToldAsSent, AHiddenValueOfAnEditAtReplying) {

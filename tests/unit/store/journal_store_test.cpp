@@ -9,101 +9,102 @@ namespace jembatan::store {
 namespace {
 
 using namespace std::chrono_literals;
-using journal::Entry;
-using testing::ElementsAre;
+using journal::Block;
 
 const WallTime kLater = WallTime(std::chrono::hours(24 * 20000));
 
-Entry entry(std::uint64_t number, const std::string& user, const std::string& outcome = "accepted") {
-  Entry out;
-  out.number = number;
-  out.at = kLater + std::chrono::seconds(number);
-  out.outcome = outcome;
-  out.client = "kerapu";
-  out.user = user;
-  out.name = user;
-  out.reason = "a reason";
-  out.trail = {"first step", "second step"};
-  out.request = {1, 2, 3};
-  return out;
+// As many entries as numbers, one a second.
+Block block(std::uint64_t first, std::uint64_t last, std::size_t size = 3) {
+  return {first, last, kLater + std::chrono::seconds(first), kLater + std::chrono::seconds(last),
+          Octets(size, static_cast<std::uint8_t>(first))};
 }
 
 class JournalStoreTest : public testing::Test {
  protected:
   JournalStoreTest() : store(*JournalStore::open(folder.path())) {}
-  std::vector<std::uint64_t> found(const journal::Query& query) {
-    std::vector<std::uint64_t> out;
-    const auto entries = store->find(query);
-    for (const Entry& one : *entries) out.push_back(one.number);
-    return out;
+  // The first number of the block; 0: there is none.
+  std::uint64_t below(std::uint64_t number, std::optional<WallTime> since = {},
+                      std::optional<WallTime> until = {}) {
+    const auto found = store->below(number, since, until);
+    return *found ? (*found)->first : 0;
   }
   support::TemporaryFolder folder;
   std::unique_ptr<JournalStore> store;
 };
 
-TEST_F(JournalStoreTest, FindsTheNewestFirst) {
-  const std::vector<Entry> entries{entry(1, "Sari@Reef.example"), entry(2, "tamu@reef.example", "rejected"),
-                                   entry(3, "sari@reef.example"), entry(4, "sari")};
-  ASSERT_TRUE(store->append(entries));
-  EXPECT_THAT(found({}), ElementsAre(4, 3, 2, 1));
-  journal::Query query;
-  query.user = "SARI@reef.example";
-  EXPECT_THAT(found(query), ElementsAre(3, 1));
-  query.user = "sari";  // with any realm, or none
-  EXPECT_THAT(found(query), ElementsAre(4, 3, 1));
-  query.before = 3;
-  EXPECT_THAT(found(query), ElementsAre(1));
-  query = {};
-  query.outcome = "rejected";
-  EXPECT_THAT(found(query), ElementsAre(2));
-  query = {};
-  query.since = kLater + 3s;
-  EXPECT_THAT(found(query), ElementsAre(4, 3));
-  query = {};
-  query.text = "SECOND";
-  query.most = 2;
-  EXPECT_THAT(found(query), ElementsAre(4, 3));
-  query.text = "100%";
-  EXPECT_THAT(found(query), ElementsAre());
+TEST_F(JournalStoreTest, GivesBlocksFromTheNewestOn) {
+  ASSERT_TRUE(store->append(std::vector{block(1, 4), block(5, 5), block(6, 9)}));
+  EXPECT_EQ(below(~std::uint64_t{0}), 6U);
+  EXPECT_EQ(below(8), 6U);
+  EXPECT_EQ(below(6), 5U);
+  EXPECT_EQ(below(5), 1U);
+  EXPECT_EQ(below(1), 0U);
 }
 
-TEST_F(JournalStoreTest, KeepsAnEntryWhole) {
-  ASSERT_TRUE(store->append(std::vector<Entry>{entry(5, "sari@reef.example")}));
+TEST_F(JournalStoreTest, OfATimeThoseThatHaveAnEntryInIt) {
+  ASSERT_TRUE(store->append(std::vector{block(1, 4), block(5, 5), block(6, 9)}));
+  EXPECT_EQ(below(100, kLater + 7s), 6U);
+  EXPECT_EQ(below(6, kLater + 6s), 0U);
+  EXPECT_EQ(below(100, {}, kLater + 6s), 5U);
+  EXPECT_EQ(below(100, kLater + 2s, kLater + 5s), 1U);
+}
+
+TEST_F(JournalStoreTest, KeepsABlockWhole) {
+  ASSERT_TRUE(store->append(std::vector{block(5, 9, 20000)}));
   const auto again = JournalStore::open(folder.path());
-  const auto kept = (*again)->entry(5);
+  const auto kept = (*again)->below(6, {}, {});
   ASSERT_TRUE(kept && *kept);
-  EXPECT_EQ((*kept)->trail, (std::vector<std::string>{"first step", "second step"}));
-  EXPECT_EQ((*kept)->request, (Octets{1, 2, 3}));
-  EXPECT_EQ((*kept)->at, kLater + 5s);
-  EXPECT_EQ(*(*again)->last(), 5U);
-  EXPECT_FALSE(*(*again)->entry(6));
+  EXPECT_EQ((*kept)->entries, Octets(20000, 5));
+  EXPECT_EQ((*kept)->last, 9U);
+  EXPECT_EQ((*kept)->from, kLater + 5s);
+  EXPECT_EQ((*kept)->until, kLater + 9s);
+  EXPECT_EQ(*(*again)->last(), 9U);
+}
+
+TEST_F(JournalStoreTest, AllOrNothing) {
+  EXPECT_FALSE(store->append(std::vector{block(1, 1), block(1, 1)}));
+  EXPECT_EQ(*store->last(), 0U);
 }
 
 TEST_F(JournalStoreTest, IsBoundedByAge) {
-  ASSERT_TRUE(store->append(std::vector<Entry>{entry(1, "a"), entry(100, "b")}));
+  ASSERT_TRUE(store->append(std::vector{block(1, 50), block(51, 100)}));
   journal::Limits limits;
-  limits.keep = Duration(50000);
-  ASSERT_TRUE(store->prune(limits, kLater + 100s));
-  EXPECT_THAT(found({}), ElementsAre(100));
+  limits.keep = 50s;
+  ASSERT_TRUE(store->prune(limits, kLater + 101s));
+  EXPECT_EQ(below(100), 51U);
+  EXPECT_EQ(below(51), 0U);
 }
 
 TEST_F(JournalStoreTest, IsBoundedBySize) {
-  std::vector<Entry> entries;
-  for (std::uint64_t i = 1; i <= 9000; ++i) {
-    entries.push_back(entry(i, "sari@reef.example"));
-    entries.back().trail.assign(5, std::string(100, 'x'));
-  }
-  ASSERT_TRUE(store->append(entries));
+  for (std::uint64_t i = 0; i < 100; ++i)
+    ASSERT_TRUE(store->append(std::vector{block(i * 10 + 1, i * 10 + 10, 60000)}));
   journal::Limits limits;
   limits.most_octets = 2U << 20U;
   ASSERT_TRUE(store->prune(limits, kLater));
-  const auto left = found({});
-  ASSERT_FALSE(left.empty());
-  EXPECT_EQ(left.front(), 9000U);  // the oldest went
-  EXPECT_EQ(*store->last(), 9000U);
-  journal::Query all;
-  all.most = 10000;
-  EXPECT_LT(found(all).size(), 5000U);
+  EXPECT_EQ(*store->last(), 1000U);
+  EXPECT_EQ(below(1000), 991U);
+  EXPECT_EQ(below(600), 0U);  // the oldest went
+  limits.most_octets = 1;
+  ASSERT_TRUE(store->prune(limits, kLater));  // even if nothing is left
+  EXPECT_EQ(below(1000), 0U);
+}
+
+TEST_F(JournalStoreTest, OneOfAnOlderVersionIsNotOpened) {
+  store.reset();
+  const auto old = Database::open((folder.path() / "journal.sqlite").string());
+  ASSERT_TRUE(old);
+  ASSERT_TRUE(const_cast<Database&>(*old).run("PRAGMA user_version = 1"));
+  const auto opened = JournalStore::open(folder.path());
+  ASSERT_FALSE(opened);
+  EXPECT_EQ(opened.error().code, Errc::conflict);
+  EXPECT_THAT(opened.error().text, testing::HasSubstr("made by an older version (tables 1, known 2)"));
+}
+
+TEST_F(JournalStoreTest, IsRemovedWithAllThatBelongsToIt) {
+  ASSERT_TRUE(store->append(std::vector{block(1, 4)}));
+  store.reset();
+  JournalStore::remove(folder.path());
+  EXPECT_TRUE(std::filesystem::is_empty(folder.path()));
 }
 
 }  // namespace

@@ -1,0 +1,54 @@
+#pragma once
+// Numbers and texts as few octets.
+#include "base/octets.h"
+
+namespace jembatan::journal {
+
+/// Appends to octets: numbers with 7 bits an octet, the lowest first; texts behind their length.
+class CompactWriter {
+ public:
+  explicit CompactWriter(Octets& out) : out_(out) {}
+
+  void number(std::uint64_t value) {
+    for (; value >= 0x80U; value >>= 7U) out_.push_back(static_cast<std::uint8_t>(value | 0x80U));
+    out_.push_back(static_cast<std::uint8_t>(value));
+  }
+  /// Small numbers of either sign become few octets.
+  void difference(std::int64_t value) {
+    const auto bits = static_cast<std::uint64_t>(value);
+    number(value < 0 ? ~(bits << 1U) : bits << 1U);
+  }
+  void octets(OctetView value) {
+    number(value.size());
+    append(out_, value);
+  }
+  void text(std::string_view value) { octets(view_of(value)); }
+
+ private:
+  Octets& out_;
+};
+
+/// Reads what a CompactWriter wrote. What is beyond the end, or no such number, is 0 or empty, and ok() is
+/// false from then on.
+class CompactReader {
+ public:
+  explicit CompactReader(OctetView in) : in_(in) {}
+
+  std::uint64_t number();
+  std::int64_t difference();
+  OctetView octets();
+  std::string_view text() { return text_of(octets()); }
+
+  bool ok() const { return ok_; }
+  bool at_end() const { return in_.empty(); }
+  void fail() {
+    ok_ = false;
+    in_ = {};
+  }
+
+ private:
+  OctetView in_;
+  bool ok_ = true;
+};
+
+}  // namespace jembatan::journal

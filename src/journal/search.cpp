@@ -1,0 +1,92 @@
+#include "journal/search.h"
+
+#include <algorithm>
+
+#include "base/text.h"
+#include "identity/name.h"
+#include "journal/tell.h"
+
+namespace jembatan::journal {
+namespace {
+
+// One search; what it compares with is made once.
+class Search {
+ public:
+  Search(const Query& query, const PlanOf& plans)
+      : query_(query), user_(identity::comparable(query.user)), text_(lower(query.text)) {
+    // Requests that stand beside each other have one plan; what cannot be had is not asked for each of them.
+    plans_ = [&plans, last = std::uint64_t{0},
+              plan = Result<plan::PlanPtr>(nullptr)](std::uint64_t revision) mutable {
+      if (revision != last || last == 0) plan = plans(revision);
+      last = revision;
+      return plan;
+    };
+  }
+
+  bool matches(const Record& record) const {
+    if (query_.before > 0 && record.number >= query_.before) return false;
+    if (query_.since && record.at < *query_.since) return false;
+    if (query_.until && record.at >= *query_.until) return false;
+    if (!query_.client.empty() && record.client != query_.client) return false;
+    if (!query_.outcome.empty() && engine::name_of(record.outcome) != query_.outcome) return false;
+    if (!query_.realm.empty() && escaped(record.realm) != query_.realm) return false;
+    return (user_.empty() || is_user(record)) && (text_.empty() || has_text(record));
+  }
+
+ private:
+  bool is_user(const Record& record) const {
+    const std::string name = identity::comparable(record.name);
+    return name == user_ || (name.starts_with(user_) && name[user_.size()] == '@');
+  }
+  // Words are made only if what is at hand does not have the text.
+  bool has_text(const Record& record) const {
+    if (has_text(escaped(record.user)) || has_text(record.reason)) return true;
+    const Entry all = entry_of(record, plans_);
+    return std::any_of(all.trail.begin(), all.trail.end(),
+                       [this](const std::string& line) { return has_text(line); });
+  }
+  bool has_text(std::string_view in) const { return lower(in).find(text_) != std::string::npos; }
+
+  const Query& query_;
+  PlanOf plans_;
+  std::string user_;
+  std::string text_;
+};
+
+}  // namespace
+
+Result<Found> find(Blocks& blocks, const Query& query, const PlanOf& plans,
+                   const std::function<bool()>& go_on) {
+  Search search(query, plans);
+  Found out;
+  for (std::uint64_t below = query.before > 0 ? query.before : ~std::uint64_t{0};
+       out.entries.size() < query.most;) {
+    const auto block = blocks.below(below, query.since, query.until);
+    if (!block) return block.error();
+    if (!*block) break;
+    const auto records = records_in(**block);
+    if (!records) return records.error();
+    for (auto at = records->rbegin(); at != records->rend() && out.entries.size() < query.most; ++at) {
+      if (search.matches(*at)) out.entries.push_back(heading_of(*at));
+    }
+    below = (*block)->first;
+    if (go_on()) continue;
+    out.stopped_before = below;
+    break;
+  }
+  return out;
+}
+
+Result<std::optional<Entry>> entry(Blocks& blocks, std::uint64_t number, const PlanOf& plans) {
+  const auto block = blocks.below(number + 1);
+  if (!block) return block.error();
+  if (!*block) return std::optional<Entry>{};
+  const auto records = records_in(**block);
+  if (!records) return records.error();
+  const auto found = std::find_if(records->begin(), records->end(),
+                                  [&](const Record& record) { return record.number == number; });
+  if (found == records->end()) return std::optional<Entry>{};
+  return std::optional(entry_of(*found, plans));
+}
+
+}  // namespace jembatan::journal
