@@ -5,9 +5,11 @@
 #include <algorithm>
 #include <random>
 
+#include "allocations.h"
 #include "decide/decide.h"
 #include "dictionary/encode.h"
 #include "engine/engine.h"
+#include "journal/pack.h"
 #include "plan/read.h"
 #include "wire/authenticator.h"
 #include "wire/hidden.h"
@@ -15,6 +17,21 @@
 namespace {
 
 using namespace jembatan;
+using bench::allocations;
+
+// How many pieces of memory one turn of a benchmark takes.
+class Allocations {
+ public:
+  explicit Allocations(benchmark::State& state) : state_(state), before_(allocations()) {}
+  ~Allocations() {
+    state_.counters["allocations"] =
+        benchmark::Counter(static_cast<double>(allocations() - before_), benchmark::Counter::kAvgIterations);
+  }
+
+ private:
+  benchmark::State& state_;
+  std::size_t before_;
+};
 
 class CountingRandom final : public Random {
  public:
@@ -32,14 +49,14 @@ const wire::SharedSecret& secret() {
 }
 
 // Twelve attributes, as a wireless device sends them.
-Octets request(std::uint32_t number) {
+Octets request(std::uint32_t number, const char* user = "tamu@reef.example") {
   wire::Authenticator authenticator{};
   store32(authenticator.data(), number);
   wire::PacketBuilder packet(wire::Code::access_request, static_cast<std::uint8_t>(number), authenticator);
   (void)packet.add_message_authenticator();
   const auto password = wire::hide_password(view_of(std::string_view("ombak-3")), authenticator, secret());
   (void)packet.add(wire::AttributeType::user_password, OctetView(*password));
-  for (const auto& [name, value] : {std::pair{"User-Name", "tamu@reef.example"},
+  for (const auto& [name, value] : {std::pair{"User-Name", user},
                                     {"NAS-Identifier", "kerapu-deck-2"},
                                     {"NAS-IP-Address", "192.0.2.33"},
                                     {"NAS-Port", "2"},
@@ -69,6 +86,15 @@ handle = "here"
 name = "tamu@reef.example"
 password = { clear = "ombak-3" }
 reply = { vlan = 40, Filter-Id = "passenger", Session-Timeout = "2h" }
+[[realm]]
+name = "lagoon.example"
+handle = "group:lagoon"
+[[group]]
+name = "lagoon"
+[[group.server]]
+name = "lagoon-1"
+address = "198.51.100.1"
+secret = "a secret of 32 characters, not 31"
 )"}};
   const auto none = [](const std::string&) -> Result<std::string> { return fail(Errc::not_found, ""); };
   document::Problems problems;
@@ -84,29 +110,89 @@ void BM_ParseAndVerify(benchmark::State& state) {
 }
 BENCHMARK(BM_ParseAndVerify);
 
-void BM_ParseVerifyAnswer(benchmark::State& state) {
-  CountingRandom random;
-  engine::Counters counters;
-  engine::Settings settings;
-  settings.listeners = {{forward::Purpose::access, {}}};
-  engine::Engine engine(settings, random, counters);
-  forward::HealthBoard board;
-  engine::Actions actions;
-  engine.use(board.go_live(demo_plan(), 1), {}, actions);
-  std::vector<Octets> requests;
-  for (std::uint32_t i = 0; i < 4096; ++i) requests.push_back(request(i));
-  const Now start{std::chrono::steady_clock::now(), std::chrono::system_clock::now()};
-  std::uint32_t number = 0;
-  for (auto _ : state) {
+// One engine with the demo's plan, and requests that are no repeats of each other.
+class OneEngine {
+ public:
+  explicit OneEngine(const char* user) : engine_(settings(), random_, counters_) {
+    engine_.use(board_.go_live(demo_plan(), 1), {}, actions);
+    for (std::uint32_t i = 0; i < 4096; ++i) requests_.push_back(request(i, user));
+  }
+  void receive() {
     // Another port each round, so that no request is a repeat.
     const Endpoint from{IpAddress::from_v4(reinterpret_cast<const std::uint8_t*>("\xC0\x00\x02\x21")),
-                        static_cast<std::uint16_t>(number / 256)};
-    engine.handle({0, from, {}, requests[number % requests.size()]}, start, actions);
-    if (++number % 64 == 0) actions.clear();
+                        static_cast<std::uint16_t>(number_ / 256)};
+    engine_.handle({0, from, {}, requests_[number_ % requests_.size()]}, now_, actions);
+    if (++number_ % 64 == 0) clear();
   }
-  if (counters.count(engine::Outcome::accepted) == 0) state.SkipWithError("nothing was accepted");
+  // The server that was asked lets everybody in.
+  void answer() {
+    const auto& ask = actions.asks.back();
+    const auto asked = *wire::PacketView::parse(actions.view(ask.packet));
+    wire::PacketBuilder reply(wire::Code::access_accept, asked.identifier(), asked.authenticator());
+    (void)reply.add_message_authenticator();
+    (void)reply.add(wire::AttributeType::reply_message, std::string_view("Welcome aboard."));
+    const OctetSpan octets = reply.finish();
+    wire::sign_response(octets, asked.authenticator(), secret());
+    engine_.on_reply(ask.lane, ask.to, octets, now_, actions);
+  }
+  void pack() {
+    engine::Event& event = actions.events.back();
+    event.number = number_ + 1;
+    packing_.add(event);
+    if (packing_.full()) (void)packing_.take();
+  }
+  bool accepted() const { return counters_.count(engine::Outcome::accepted) > 0; }
+
+  engine::Actions actions;
+
+ private:
+  static engine::Settings settings() {
+    engine::Settings out;
+    out.listeners = {{forward::Purpose::access, {}}};
+    return out;
+  }
+  void clear() {
+    if (actions.events.size() > 32) actions.clear();
+  }
+  CountingRandom random_;
+  engine::Counters counters_;
+  engine::Engine engine_;
+  forward::HealthBoard board_;
+  std::vector<Octets> requests_;
+  const Now now_{std::chrono::steady_clock::now(), std::chrono::system_clock::now()};
+  std::uint32_t number_ = 0;
+  journal::Packing packing_;
+};
+
+void BM_ParseVerifyAnswer(benchmark::State& state) {
+  OneEngine one("tamu@reef.example");
+  const Allocations count(state);
+  for (auto _ : state) one.receive();
+  if (!one.accepted()) state.SkipWithError("nothing was accepted");
 }
 BENCHMARK(BM_ParseVerifyAnswer);
+
+void BM_AnswerAndPackForTheJournal(benchmark::State& state) {
+  OneEngine one("tamu@reef.example");
+  const Allocations count(state);
+  for (auto _ : state) {
+    one.receive();
+    if (!one.actions.events.empty()) one.pack();
+  }
+}
+BENCHMARK(BM_AnswerAndPackForTheJournal);
+
+// With what the server behind it does to answer.
+void BM_Forward(benchmark::State& state) {
+  OneEngine one("rani@lagoon.example");
+  const Allocations count(state);
+  for (auto _ : state) {
+    one.receive();
+    if (!one.actions.asks.empty()) one.answer();
+  }
+  if (!one.accepted()) state.SkipWithError("nothing was accepted");
+}
+BENCHMARK(BM_Forward);
 
 // So many clients with addresses of their own, some inside prefixes, asked for in an order that no cache
 // knows.

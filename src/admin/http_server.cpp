@@ -17,6 +17,7 @@
 
 #include "base/text.h"
 #include "host/port_holder.h"
+#include "host/process.h"
 #include "host/socket_address.h"
 #include "server/log.h"
 
@@ -122,8 +123,15 @@ class HttpServer::Running {
                                 ? "the management interface could not be started"
                                 : "the certificate with its key cannot be used for TLS");
     }
-    for (std::size_t i = 0; i < settings_.threads; ++i) pool_.emplace_back([this] { work(); });
-    pump_ = std::thread([this] { pump(); });
+    for (std::size_t i = 0; i < settings_.threads; ++i)
+      pool_.emplace_back([this] {
+        host::name_thread("api");
+        work();
+      });
+    pump_ = std::thread([this] {
+      host::name_thread("api-pump");
+      pump();
+    });
     return {};
   }
 

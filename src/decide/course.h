@@ -93,6 +93,8 @@ class Course {
   /// As it was received, after the plan's edits.
   const wire::PacketView& packet() const { return edited_ ? *edited_ : received_; }
   const Way& way() const { return way_; }
+  /// The same for whoever tells of the request when it has ended: no step comes after that.
+  Way take_way() { return std::move(way_); }
   const plan::User* user() const { return user_; }  ///< null: the plan has none of this name
   Request request() const { return {*plan_, packet(), *client_, accounting_, now_}; }
   /// Of the request: whoever looks at another packet puts that in.

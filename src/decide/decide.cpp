@@ -53,9 +53,9 @@ void take_realm(Way& way, std::string_view realm) {
 }
 
 void follow_alias(Way& way) {
-  const std::string wanted = identity::comparable(way.realm);
+  const identity::Comparable wanted(way.realm);
   for (const std::string& alias : way.entry->aliases) {
-    if (identity::comparable(alias) != wanted) continue;
+    if (identity::Comparable(alias).text() != wanted.text()) continue;
     way.alias = alias;
     return take_realm(way, way.entry->name);
   }

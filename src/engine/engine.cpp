@@ -83,13 +83,16 @@ void Engine::tell(const Request& request, Ending ending, OctetView reply) {
   event.identifier = request.packet.identifier();
   event.source = request.in.from;
   event.client = request.client.name;
-  const PacketView& packet = request.course == nullptr ? request.packet : request.course->packet();
-  event.user = text_in(packet.find(AttributeType::user_name));
   if (request.course != nullptr) {
-    event.name = request.course->way().full_name;
-    event.realm = request.course->way().realm;
     event.untold = settings_.no_stories != nullptr && settings_.no_stories->load(std::memory_order_relaxed);
     if (!event.untold) event.story = story_of(request, reply);
+    const auto user = request.course->packet().find(AttributeType::user_name);
+    decide::Way way = request.course->take_way();
+    if (user) event.user = std::move(way.name);
+    event.name = std::move(way.full_name);
+    event.realm = std::move(way.realm);
+  } else {
+    event.user = text_in(request.packet.find(AttributeType::user_name));
   }
   event.server = std::move(ending.server);
   event.because = ending.because;

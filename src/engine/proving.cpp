@@ -36,9 +36,10 @@ void Engine::prove(const Request& request) {
     return proved(request, {false, "too many wrong passwords in a row", again_in(*wait)});
   if (converse(request)) return;
   const plan::User* user = course.user();
-  auto challenged = identity::prove_challenge(
-      course.packet(), {user == nullptr ? nullptr : &user->password, course.way().user}, request.secret(),
-      random_);
+  const identity::Claimed claimed{user == nullptr ? nullptr : &user->password, course.way().user};
+  auto challenged = course.way().credential.method == "pap"
+                        ? std::nullopt
+                        : identity::prove_challenge(course.packet(), claimed, request.secret(), random_);
   if (!challenged) return prove_typed(request);
   if (challenged->right) {
     slowdown_->right(attempt);

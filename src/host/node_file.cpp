@@ -132,7 +132,8 @@ const Field<NodeSettings> kNode[] = {
      "file with the key that secrets in the store are sealed with, made if it is not there; default "
      "DATA/node.key, or the systemd credential jembatan-node-key",
      [](Reading& r, const Entry& e, NodeSettings& n) { n.key_file = r.text(e).value_or(""); }},
-    {"workers", Need::optional, "threads that handle requests, 0 to 256; default 0: one a core",
+    {"workers", Need::optional,
+     "threads that handle requests, 0 to 256; default 0: one a processor that it may use",
      [](Reading& r, const Entry& e, NodeSettings& n) {
        n.workers = static_cast<int>(r.integer(e, 0, 256).value_or(0));
      }},

@@ -20,7 +20,7 @@ struct NodeSettings {
   std::vector<Endpoint> access;
   std::vector<Endpoint> accounting;
   std::vector<IpAddress> send_from;  ///< source addresses of what is forwarded, at most one of each family
-  int workers = 0;                   ///< 0: one a core
+  int workers = 0;                   ///< 0: one a processor that the process may use
   Duration stop_within{5000};
   bool core_dumps = false;
   unsigned group_share = 50;  ///< percent of what may wait for servers, that one group may hold

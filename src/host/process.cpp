@@ -1,6 +1,7 @@
 #include "host/process.h"
 
 #include <fmt/format.h>
+#include <sched.h>
 #include <sys/prctl.h>
 #include <sys/resource.h>
 
@@ -31,6 +32,17 @@ void set_core_dumps(CoreDumps allowed) {
   const rlimit none{0, 0};
   setrlimit(RLIMIT_CORE, &none);
   prctl(PR_SET_DUMPABLE, 0);
+}
+
+unsigned usable_processors() {
+  cpu_set_t usable;
+  CPU_ZERO(&usable);
+  if (sched_getaffinity(0, sizeof(usable), &usable) != 0) return 1;
+  return static_cast<unsigned>(std::max(1, CPU_COUNT(&usable)));
+}
+
+void name_thread(std::string_view name) {
+  prctl(PR_SET_NAME, std::string(name).c_str());
 }
 
 }  // namespace jembatan::host

@@ -1,5 +1,7 @@
 #pragma once
 // What this process may do, and what the system may do with it.
+#include <string_view>
+
 #include "base/result.h"
 
 namespace jembatan::host {
@@ -12,5 +14,11 @@ Status allow_open_files(std::size_t wanted);
 /// whether other processes of its user may look into it.
 enum class CoreDumps : unsigned char { no, yes };
 void set_core_dumps(CoreDumps allowed);
+
+/// How many processors this process may use.
+unsigned usable_processors();
+
+/// Names the calling thread, for those who look at the process (`top -H`). At most 15 octets count.
+void name_thread(std::string_view name);
 
 }  // namespace jembatan::host

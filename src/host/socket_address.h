@@ -7,10 +7,10 @@
 namespace jembatan::host {
 
 struct SocketAddress {
-  sockaddr_storage storage{};
+  sockaddr_storage storage;  ///< beyond `length` it is undefined: clearing it all costs more than the rest
   socklen_t length = sizeof(sockaddr_storage);
 
-  SocketAddress() = default;
+  SocketAddress() {}  // NOLINT(modernize-use-equals-default): with it, {} would clear
   explicit SocketAddress(const Endpoint& endpoint);
   sockaddr* generic() { return reinterpret_cast<sockaddr*>(&storage); }
 };

@@ -38,4 +38,18 @@ std::optional<std::string> case_mapped(std::string_view name);
 /// case if they are not allowed there.
 std::string comparable(std::string_view name);
 
+/// The same for a look into a table: what is in that form already, as most names are, is not copied.
+class Comparable {
+ public:
+  ///   name  outlives this
+  explicit Comparable(std::string_view name);
+  Comparable(const Comparable&) = delete;
+  Comparable& operator=(const Comparable&) = delete;
+  std::string_view text() const { return text_; }
+
+ private:
+  std::string made_;
+  std::string_view text_;
+};
+
 }  // namespace jembatan::identity

@@ -132,4 +132,13 @@ std::string comparable(std::string_view name) {
   return case_mapped(name).value_or(lower(name));
 }
 
+Comparable::Comparable(std::string_view name) : text_(name) {
+  const bool is_one = std::none_of(name.begin(), name.end(), [](char c) {
+    return static_cast<unsigned char>(c) >= 0x80U || (c >= 'A' && c <= 'Z');
+  });
+  if (is_one) return;
+  made_ = comparable(name);
+  text_ = made_;
+}
+
 }  // namespace jembatan::identity

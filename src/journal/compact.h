@@ -1,5 +1,7 @@
 #pragma once
 // Numbers and texts as few octets.
+#include <array>
+
 #include "base/octets.h"
 
 namespace jembatan::journal {
@@ -10,8 +12,11 @@ class CompactWriter {
   explicit CompactWriter(Octets& out) : out_(out) {}
 
   void number(std::uint64_t value) {
-    for (; value >= 0x80U; value >>= 7U) out_.push_back(static_cast<std::uint8_t>(value | 0x80U));
-    out_.push_back(static_cast<std::uint8_t>(value));
+    std::array<std::uint8_t, 10> octets;
+    std::size_t size = 0;
+    for (; value >= 0x80U; value >>= 7U) octets[size++] = static_cast<std::uint8_t>(value | 0x80U);
+    octets[size++] = static_cast<std::uint8_t>(value);
+    out_.insert(out_.end(), octets.data(), octets.data() + size);
   }
   /// Small numbers of either sign become few octets.
   void difference(std::int64_t value) {

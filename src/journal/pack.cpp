@@ -253,7 +253,10 @@ void Packing::add(const Event& event, std::string_view words) {
   const std::int64_t ms = ms_of(event.at);
   const WallTime at{Duration(ms)};
   const bool first = block.entries.empty();
-  if (first) block.first = event.number;
+  if (first) {
+    block.first = event.number;
+    block.entries.reserve(kFull + kFull / 8);
+  }
   block.from = first ? at : std::min(block.from, at);
   block.until = first ? at : std::max(block.until, at);
 
@@ -266,16 +269,16 @@ void Packing::add(const Event& event, std::string_view words) {
   out.number(static_cast<std::uint64_t>(event.code));
   out.octets(event.source.address.view());
   out.number(event.source.port);
-  repeated(event.client);
-  repeated(event.realm);
-  repeated(event.server);
+  repeated(event.client, last_texts_.client);
+  repeated(event.realm, last_texts_.realm);
+  repeated(event.server, last_texts_.server);
   if (event.detail.empty()) {
-    repeated(event.because);
+    repeated(event.because, last_texts_.reason);
   } else {
     reason_ = engine::reason_text(event);
-    repeated(reason_);
+    repeated(reason_, last_texts_.reason);
   }
-  repeated(event.mend);
+  repeated(event.mend, last_texts_.mend);
   out.text(event.user);
   const bool same = event.name.empty() || event.name == event.user;
   out.number(same ? 0 : 1);
@@ -288,13 +291,19 @@ void Packing::add(const Event& event, std::string_view words) {
 }
 
 // The first time as it is, then by its place among those of the block.
-void Packing::repeated(std::string_view text) {
+void Packing::repeated(std::string_view text, Repeated& last) {
   CompactWriter out(block_.entries);
-  const auto found = seen_.find(text);
-  if (found != seen_.end()) return out.number(found->second);
-  out.number(kNewText);
-  out.text(text);
-  if (seen_.size() < kMostSeen) seen_.emplace(text, seen_.size() + 1);
+  if (last.place != 0 && text == last.text) return out.number(last.place);
+  auto found = seen_.find(text);
+  if (found != seen_.end()) {
+    out.number(found->second);
+  } else {
+    out.number(kNewText);
+    out.text(text);
+    if (seen_.size() == kMostSeen) return;
+    found = seen_.emplace(text, seen_.size() + 1).first;
+  }
+  last = {found->first, found->second};
 }
 
 void Packing::story(const Story& story, WallTime at, std::string_view words) {
@@ -320,6 +329,7 @@ void Packing::story(const Story& story, WallTime at, std::string_view words) {
 }
 
 Block Packing::take() {
+  last_texts_ = {};
   seen_.clear();
   last_ms_ = 0;
   return std::exchange(block_, {});

@@ -33,12 +33,20 @@ class Packing {
   ///   words  the steps, if they cannot be told again from what is kept (told_again.h)
   void add(const engine::Event& event, std::string_view words = {});
   std::size_t size() const { return block_.entries.size(); }
+  /// A good size for a block is reached.
+  bool full() const { return size() >= kFull; }
   bool empty() const { return block_.entries.empty(); }
   /// The block so far; the next entry begins another.
   Block take();
 
  private:
-  void repeated(std::string_view text);
+  static constexpr std::size_t kFull = 64 << 10;
+  /// A text that often comes again.
+  struct Repeated {
+    std::string_view text;  // in seen_
+    std::size_t place = 0;
+  };
+  void repeated(std::string_view text, Repeated& last);
   void story(const engine::Story& story, WallTime at, std::string_view words);
 
   Block block_;
@@ -47,6 +55,9 @@ class Packing {
   Octets packet_;
   std::string reason_;
   ByText<std::size_t> seen_;
+  struct {
+    Repeated client, realm, server, reason, mend;
+  } last_texts_;  // of the entry before: mostly, they come again
 };
 
 /// The entries of a block, which must outlive them.

@@ -11,7 +11,6 @@ namespace jembatan::journal {
 namespace {
 
 using dictionary::Definition;
-using wire::Attribute;
 using wire::AttributeType;
 
 // Responses and changes of passwords; CHAP-Password, EAP-Message, Message-Authenticator.
@@ -35,18 +34,38 @@ void add_vendors(OctetView value, const dictionary::Catalogue& catalogue, Octets
   }
 }
 
-void add_attribute(const Attribute& attribute, const dictionary::Catalogue& catalogue, Octets& out) {
-  const std::size_t at = out.size();
-  const std::array<std::uint32_t, 1> path{static_cast<std::uint32_t>(attribute.type)};
-  out.push_back(static_cast<std::uint8_t>(attribute.type));
-  out.push_back(0);
-  if (attribute.type == AttributeType::vendor_specific) {
-    add_vendors(attribute.value, catalogue, out);
-  } else if (!is_secret(path, catalogue)) {
-    append(out, attribute.value);
+// Attributes as they are, but for those that are changed: runs of others are taken in one piece.
+class Adding {
+ public:
+  Adding(const dictionary::Catalogue& catalogue, Octets& out) : catalogue_(catalogue), out_(out) {}
+
+  //   attributes  well-formed
+  //   kept        one that stays whatever it is; its offset
+  void run(OctetView attributes, std::size_t kept) {
+    std::size_t run = 0;
+    for (std::size_t at = 0; at < attributes.size(); at += attributes[at + 1]) {
+      const std::array<std::uint32_t, 1> path{attributes[at]};
+      const bool vendors = path[0] == dictionary::kVendorSpecific;
+      if (at == kept || (!vendors && !is_secret(path, catalogue_))) continue;
+      append(out_, attributes.subspan(run, at - run));
+      run = at + attributes[at + 1];
+      changed(attributes.subspan(at, run - at));
+    }
+    append(out_, attributes.subspan(run));
   }
-  out[at + 1] = static_cast<std::uint8_t>(out.size() - at);
-}
+
+ private:
+  void changed(OctetView attribute) {
+    const std::size_t at = out_.size();
+    out_.push_back(attribute[0]);
+    out_.push_back(0);
+    if (attribute[0] == dictionary::kVendorSpecific)
+      add_vendors(attribute.subspan(wire::kAttributeHeader), catalogue_, out_);
+    out_[at + 1] = static_cast<std::uint8_t>(out_.size() - at);
+  }
+  const dictionary::Catalogue& catalogue_;
+  Octets& out_;
+};
 
 }  // namespace
 
@@ -65,21 +84,14 @@ void add_without_secrets(const wire::PacketView& packet, const dictionary::Catal
   const std::size_t at = out.size();
   append(out, packet.octets().first(wire::kAuthenticatorAt));
   out.resize(at + wire::kHeader);
-  bool identity = wire::eap_identity(packet).has_value();  // in the first EAP-Message
-  for (const Attribute attribute : packet.attributes()) {
-    if (attribute.type == AttributeType::eap_message && std::exchange(identity, false)) {
-      append(out, packet.octets().subspan(attribute.offset, attribute.value.size() + wire::kAttributeHeader));
-    } else {
-      add_attribute(attribute, catalogue, out);
-    }
-  }
+  const auto eap = packet.find(AttributeType::eap_message);  // the first may hold an identity
+  const std::size_t kept = eap && wire::eap_identity(packet) ? eap->offset - wire::kHeader : ~std::size_t{0};
+  Adding(catalogue, out).run(packet.attribute_octets(), kept);
   store16(&out[at + 2], static_cast<std::uint16_t>(out.size() - at));
 }
 
 void add_without_secrets(OctetView attributes, const dictionary::Catalogue& catalogue, Octets& out) {
-  for (auto at = wire::AttributeIterator(attributes, 0);
-       at != wire::AttributeIterator(attributes, attributes.size()); ++at)
-    add_attribute(*at, catalogue, out);
+  Adding(catalogue, out).run(attributes, ~std::size_t{0});
 }
 
 }  // namespace jembatan::journal

@@ -13,12 +13,12 @@ const Client* Plan::client_at(const IpAddress& address) const {
 }
 
 const Client* Plan::client_named(std::string_view name) const {
-  const auto found = client_names.find(std::string(name));
+  const auto found = client_names.find(name);
   return found == client_names.end() ? nullptr : &clients[found->second];
 }
 
 const User* Plan::user_named(std::string_view name) const {
-  const auto found = user_table.find(identity::comparable(name));
+  const auto found = user_table.find(identity::Comparable(name).text());
   return found == user_table.end() ? nullptr : &users[found->second];
 }
 

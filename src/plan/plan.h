@@ -1,7 +1,7 @@
 #pragma once
 #include <memory>
-#include <unordered_map>
 
+#include "base/text_hash.h"
 #include "condition/rule_index.h"
 #include "dictionary/catalogue.h"
 #include "plan/client_table.h"
@@ -26,12 +26,12 @@ struct Plan {
   dictionary::CataloguePtr catalogue =
       dictionary::standard_catalogue();  ///< with the plan's own dictionaries
 
-  condition::RuleIndex route_index;                           ///< of routes
-  condition::RuleIndex access_index;                          ///< of access_rules
-  ClientTable client_table;                                   ///< → clients
-  std::unordered_map<std::string, std::size_t> client_names;  ///< → clients
-  RealmTable realm_table;                                     ///< → realms
-  std::unordered_map<std::string, std::size_t> user_table;    ///< comparable name → users
+  condition::RuleIndex route_index;   ///< of routes
+  condition::RuleIndex access_index;  ///< of access_rules
+  ClientTable client_table;           ///< → clients
+  ByText<std::size_t> client_names;   ///< → clients
+  RealmTable realm_table;             ///< → realms
+  ByText<std::size_t> user_table;     ///< comparable name → users
 
   /// The client that an address belongs to: longest prefix wins. Switched-off clients count, too.
   const Client* client_at(const IpAddress& address) const;

@@ -33,15 +33,15 @@ std::size_t RealmTable::insert(std::string_view name, std::size_t entry) {
 }
 
 std::size_t RealmTable::find(std::string_view realm) const {
-  std::string wanted = identity::comparable(realm);
-  const std::size_t found = find_comparable(wanted);
+  const identity::Comparable wanted(realm);
+  const std::size_t found = find_comparable(wanted.text());
   if (found != kNone || !has_derived_) return found;
-  const auto general = derived(std::move(wanted));
+  const auto general = derived(std::string(wanted.text()));
   return general ? find_comparable(*general) : kNone;
 }
 
 std::size_t RealmTable::find_comparable(std::string_view wanted) const {
-  if (const auto exact = entries_.find(std::string(wanted)); exact != entries_.end()) return exact->second;
+  if (const auto exact = entries_.find(wanted); exact != entries_.end()) return exact->second;
   for (std::size_t dot = wanted.find('.'); dot != std::string::npos; dot = wanted.find('.', dot + 1)) {
     const auto found = entries_.find("*" + std::string(wanted.substr(dot)));
     if (found != entries_.end()) return found->second;

@@ -1,7 +1,5 @@
 #pragma once
-#include <string>
-#include <string_view>
-#include <unordered_map>
+#include "base/text_hash.h"
 
 namespace jembatan::plan {
 
@@ -21,7 +19,7 @@ class RealmTable {
  private:
   std::size_t find_comparable(std::string_view wanted) const;
 
-  std::unordered_map<std::string, std::size_t> entries_;
+  ByText<std::size_t> entries_;
   bool has_derived_ = false;
 };
 

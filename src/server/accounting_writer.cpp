@@ -4,6 +4,8 @@
 #include <iterator>
 #include <map>
 
+#include "host/process.h"
+
 namespace jembatan::server {
 
 AccountingWriter::AccountingWriter(std::unique_ptr<accounting::Store> store, Callbacks callbacks)
@@ -49,6 +51,7 @@ void AccountingWriter::stop() {
 }
 
 void AccountingWriter::run() {
+  host::name_thread("writer");
   while (true) {
     std::vector<Job> jobs;
     std::vector<std::int64_t> places;

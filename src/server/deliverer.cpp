@@ -2,6 +2,7 @@
 
 #include <asio/post.hpp>
 
+#include "host/process.h"
 #include "server/log.h"
 
 namespace jembatan::server {
@@ -34,7 +35,10 @@ Deliverer::~Deliverer() {
 void Deliverer::start(AccountingWriter& writer) {
   writer_ = &writer;
   asio::post(io_, [this] { sweep(); });
-  thread_ = std::thread([this] { io_.run(); });
+  thread_ = std::thread([this] {
+    host::name_thread("deliverer");
+    io_.run();
+  });
 }
 
 void Deliverer::look() {

@@ -5,6 +5,7 @@
 #include <iterator>
 
 #include "base/text.h"
+#include "host/process.h"
 #include "server/event_text.h"
 #include "server/log.h"
 
@@ -52,10 +53,12 @@ void EventLog::take(std::vector<Event>& events, std::vector<Notice>& notices) {
   {
     const std::lock_guard lock(mutex_);
     wake = events_.empty() && notices_.empty();
-    if (events_.size() + events.size() > kMostWaiting) {
+    if (waiting_ + events.size() > kMostWaiting) {
       shed_.fetch_add(events.size(), std::memory_order_relaxed);
-    } else {
-      std::move(events.begin(), events.end(), std::back_inserter(events_));
+    } else if (!events.empty()) {
+      waiting_ += events.size();
+      events_.push_back(std::move(events));
+      events = take_spare();
     }
     std::move(notices.begin(), notices.end(), std::back_inserter(notices_));
     ++taken_;
@@ -63,6 +66,14 @@ void EventLog::take(std::vector<Event>& events, std::vector<Notice>& notices) {
   if (wake) arrived_.notify_one();
   events.clear();
   notices.clear();
+}
+
+// Memory goes round instead of being taken and given back for each batch.
+std::vector<Event> EventLog::take_spare() {
+  if (spare_.empty()) return {};
+  std::vector<Event> out = std::move(spare_.back());
+  spare_.pop_back();
+  return out;
 }
 
 void EventLog::settle() {
@@ -82,7 +93,8 @@ void EventLog::stop() {
 }
 
 void EventLog::run() {
-  std::vector<Event> events;
+  host::name_thread("log");
+  std::vector<std::vector<Event>> events;
   std::vector<Notice> notices;
   std::uint64_t taken = 0;
   for (bool last = false; !last;) {
@@ -91,22 +103,28 @@ void EventLog::run() {
       arrived_.wait_for(lock, 1s, [this] { return stop_ || !events_.empty() || !notices_.empty(); });
       std::swap(events, events_);
       std::swap(notices, notices_);
+      waiting_ = 0;
       last = stop_;
       taken = taken_;
     }
     const TimePoint now = std::chrono::steady_clock::now();
     for (Notice& notice : notices) write(notice);
-    for (Event& event : events) write(event, now);
+    for (std::vector<Event>& batch : events) {
+      for (Event& event : batch) write(event, now);
+      batch.clear();
+    }
     no_stories_ = journal_.full() && !feed_.followed();
     sum_up(now, last ? 0s : kSummary);
     if (each_turn_) each_turn_();
     flush_log();
-    events.clear();
     notices.clear();
     {
       const std::lock_guard lock(mutex_);
       written_ = taken;
+      std::move(events.begin(), events.end(), std::back_inserter(spare_));
+      if (spare_.size() > kMostSpare) spare_.resize(kMostSpare);
     }
+    events.clear();
     written_all_.notify_all();
   }
 }

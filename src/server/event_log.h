@@ -44,6 +44,7 @@ class EventLog {
     engine::Event last;
   };
   using DropKey = std::pair<engine::Outcome, IpAddress>;
+  std::vector<engine::Event> take_spare();
   void run();
   void write(engine::Event& event, TimePoint now);
   void write(engine::Notice& notice);
@@ -53,6 +54,7 @@ class EventLog {
 
   static constexpr std::size_t kMostWaiting = 200000;
   static constexpr std::size_t kMostRepeated = 10000;
+  static constexpr std::size_t kMostSpare = 256;
   Feed& feed_;
   Tally& tally_;
   JournalWriter& journal_;
@@ -61,7 +63,9 @@ class EventLog {
   About about_;
   std::mutex mutex_;
   std::condition_variable arrived_;
-  std::vector<engine::Event> events_;
+  std::vector<std::vector<engine::Event>> events_;  ///< as they were taken over
+  std::vector<std::vector<engine::Event>> spare_;   ///< empty, with room
+  std::size_t waiting_ = 0;                         ///< events in events_
   std::vector<engine::Notice> notices_;
   std::condition_variable written_all_;
   std::uint64_t taken_ = 0;    // calls of take()

@@ -3,6 +3,7 @@
 #include <unistd.h>
 
 #include "base/text.h"
+#include "host/process.h"
 #include "host/system.h"
 #include "journal/tell.h"
 #include "journal/told_again.h"
@@ -16,7 +17,6 @@ using namespace std::chrono_literals;
 constexpr int kNicer = 10;
 constexpr auto kBetweenPrunes = 10s;
 constexpr auto kBetweenBatches = 50ms;  // so that one transaction takes many
-constexpr std::size_t kBlock = 64 << 10;
 constexpr std::size_t kMostWaiting = 32 << 20;
 
 }  // namespace
@@ -60,7 +60,7 @@ void JournalWriter::take(engine::Event& event) {
   event.number = ++last_;
   packing_.add(event, words);
   ++taken_;
-  if (packing_.size() > kBlock) end_block();
+  if (packing_.full()) end_block();
   if (wake) arrived_.notify_one();
 }
 
@@ -90,6 +90,7 @@ void JournalWriter::stop() {
 }
 
 void JournalWriter::run() {
+  host::name_thread("journal");
   (void)!nice(kNicer);  // of this thread alone (Linux): requests come first
   std::vector<journal::Block> blocks;
   TimePoint pruned{};

@@ -49,21 +49,21 @@ void Lanes::watch(Key key, WatchedSocket& watched) {
 Status Lanes::send(const engine::Actions& actions) {
   owner_.check();
   Status problem;
-  std::map<Key, std::vector<UdpSocket::Outgoing>> by_socket;
-  for (const engine::Actions::Ask& ask : actions.asks) {
-    by_socket[{ask.lane, ask.to.address.family}].push_back({ask.to, {}, actions.view(ask.packet)});
-  }
-  for (const auto& [key, datagrams] : by_socket) {
+  const auto key_of = [](const engine::Actions::Ask& ask) { return Key{ask.lane, ask.to.address.family}; };
+  for (std::size_t at = 0; at < actions.asks.size();) {  // mostly, all have one socket
+    const Key key = key_of(actions.asks[at]);
+    outgoing_.clear();
+    for (; at < actions.asks.size() && key_of(actions.asks[at]) == key; ++at)
+      outgoing_.push_back({actions.asks[at].to, {}, actions.view(actions.asks[at].packet)});
     const auto socket = socket_of(key);
-    if (socket) {
-      (*socket)->socket.send(datagrams);
-      if (!tap_.open()) continue;
-      for (const auto& sent : datagrams) {
-        tap_.pass((*socket)->socket.local(), sent.to, sent.octets, std::chrono::system_clock::now());
-      }
-    } else {
+    if (!socket) {
       problem = socket.error();
+      continue;
     }
+    (*socket)->socket.send(outgoing_);
+    if (!tap_.open()) continue;
+    for (const auto& sent : outgoing_)
+      tap_.pass((*socket)->socket.local(), sent.to, sent.octets, std::chrono::system_clock::now());
   }
   return problem;
 }

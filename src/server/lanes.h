@@ -45,6 +45,7 @@ class Lanes {
   Take take_;
   Done done_;
   ReceiveBatch batch_;
+  std::vector<UdpSocket::Outgoing> outgoing_;
   std::map<Key, std::unique_ptr<WatchedSocket>> open_;
 };
 

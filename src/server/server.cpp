@@ -37,7 +37,7 @@ constexpr std::uintmax_t kLeastSpace = 1U << 20U;
 
 std::size_t worker_count(const host::NodeSettings& settings) {
   if (settings.workers > 0) return static_cast<std::size_t>(settings.workers);
-  return std::max(1U, std::thread::hardware_concurrency());
+  return host::usable_processors();
 }
 
 // A folder that an editor is saving into is read until it has been the same twice.

@@ -6,7 +6,7 @@
 namespace jembatan::server {
 
 void Tally::add(Counts& counts, std::string_view name, engine::Outcome outcome) {
-  auto found = counts.find(std::string(name));
+  auto found = counts.find(name);
   if (found == counts.end())
     found = counts.try_emplace(counts.size() < kMostNames ? std::string(name) : "other").first;
   ++found->second[static_cast<std::size_t>(outcome)];
@@ -20,10 +20,10 @@ void Tally::count(const engine::Event& event) {
   const bool answered = event.outcome == engine::Outcome::accepted ||
                         event.outcome == engine::Outcome::accounted ||
                         event.outcome == engine::Outcome::challenged;
-  const std::string realm = identity::comparable(event.realm);
+  const identity::Comparable realm(event.realm);
   if (event.user.empty()) return;
-  if (answered || by_realm_.contains(realm)) {
-    add(by_realm_, realm, event.outcome);
+  if (answered || by_realm_.contains(realm.text())) {
+    add(by_realm_, realm.text(), event.outcome);
   } else {
     add(by_realm_, "other", event.outcome);
   }

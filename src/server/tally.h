@@ -13,7 +13,7 @@ namespace jembatan::server {
 class Tally {
  public:
   static constexpr std::size_t kMostNames = 200;
-  using Counts = std::map<std::string, std::array<std::uint64_t, engine::kOutcomes>>;
+  using Counts = std::map<std::string, std::array<std::uint64_t, engine::kOutcomes>, std::less<>>;
 
   /// Any thread.
   void count(const engine::Event& event);

@@ -161,7 +161,7 @@ std::size_t UdpSocket::send(std::span<const Outgoing> datagrams) {
   constexpr std::size_t kAtOnce = 64;
   std::array<mmsghdr, kAtOnce> headers;
   std::array<iovec, kAtOnce> pieces;
-  std::array<SocketAddress, kAtOnce> to;
+  std::array<SocketAddress, kAtOnce> to;  // what the system reads of it is written below
   alignas(cmsghdr) std::array<std::array<std::uint8_t, kControl>, kAtOnce> control;
   std::size_t taken = 0;
   while (!datagrams.empty()) {

@@ -2,6 +2,7 @@
 
 #include <asio/post.hpp>
 
+#include "host/process.h"
 #include "server/log.h"
 
 namespace jembatan::server {
@@ -48,7 +49,10 @@ void Worker::start() {
     take_new_plan();
     for (std::size_t i = 0; i < listeners_.size(); ++i) watch(i);
   });
-  thread_ = std::thread([this] { io_.run(); });
+  thread_ = std::thread([this] {
+    host::name_thread("worker-" + std::to_string(index_));
+    io_.run();
+  });
 }
 
 void Worker::take_new_plan() {
