@@ -114,14 +114,14 @@ BENCHMARK(BM_ParseAndVerify);
 class OneEngine {
  public:
   explicit OneEngine(const char* user) : engine_(settings(), random_, counters_) {
-    engine_.use(board_.go_live(demo_plan(), 1), {}, actions);
+    engine_.use(board_.go_live(demo_plan(), 1), {{}, actions});
     for (std::uint32_t i = 0; i < 4096; ++i) requests_.push_back(request(i, user));
   }
   void receive() {
     // Another port each round, so that no request is a repeat.
     const Endpoint from{IpAddress::from_v4(reinterpret_cast<const std::uint8_t*>("\xC0\x00\x02\x21")),
                         static_cast<std::uint16_t>(number_ / 256)};
-    engine_.handle({0, from, {}, requests_[number_ % requests_.size()]}, now_, actions);
+    engine_.handle({0, from, {}, requests_[number_ % requests_.size()]}, {now_, actions});
     if (++number_ % 64 == 0) clear();
   }
   // The server that was asked lets everybody in.
@@ -133,7 +133,7 @@ class OneEngine {
     (void)reply.add(wire::AttributeType::reply_message, std::string_view("Welcome aboard."));
     const OctetSpan octets = reply.finish();
     wire::sign_response(octets, asked.authenticator(), secret());
-    engine_.on_reply(ask.lane, ask.to, octets, now_, actions);
+    engine_.on_reply(ask.lane, ask.to, octets, {now_, actions});
   }
   void pack() {
     engine::Event& event = actions.events.back();

@@ -43,12 +43,12 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
       {{{forward::Purpose::access, {}}, {forward::Purpose::accounting, {}}}, 16, Duration(1000), 16}, random,
       counters);
   engine::Actions actions;
-  engine.use(live, {}, actions);
+  engine.use(live, {{}, actions});
   const OctetView datagram(data, size);
-  engine.handle({0, {}, {}, datagram}, {}, actions);
-  engine.handle({1, {}, {}, datagram}, {}, actions);
-  engine.on_reply(0, *Endpoint::parse("192.0.2.1", 1812), datagram, {}, actions);
-  engine.stop({}, actions);
+  engine.handle({0, {}, {}, datagram}, {{}, actions});
+  engine.handle({1, {}, {}, datagram}, {{}, actions});
+  engine.on_reply(0, *Endpoint::parse("192.0.2.1", 1812), datagram, {{}, actions});
+  engine.stop({{}, actions});
   std::uint64_t ended = 0;
   for (std::size_t i = 0; i < engine::kOutcomes; ++i)
     ended += counters.count(static_cast<engine::Outcome>(i));

@@ -123,4 +123,10 @@ struct Actions {
   }
 };
 
+/// When something is done, and where to put what is to be done next.
+struct Turn {
+  Now now;
+  Actions& out;
+};
+
 }  // namespace jembatan::engine

@@ -58,16 +58,15 @@ void Composer::asked(Ticket, std::size_t, Asking, Now) {}
 Crossings::Crossings(Composer& composer, Random& random, Counters& counters, Room room)
     : composer_(composer), room_(room), random_(random), counters_(counters), slots_(room.most) {}
 
-Result<Ticket> Crossings::start(Ticket owner, forward::LivePlanPtr live, std::size_t group, Purpose purpose,
-                                Now now, Actions& out) {
+Result<Ticket> Crossings::start(Ticket owner, Errand errand, const Turn& turn) {
   owner_.check();
-  const plan::Group& asked_group = live->plan->groups[group];
-  const auto& health = live->health_of(group, purpose);
+  const plan::Group& asked_group = errand.asked_group();
+  const auto& health = errand.health();
   const auto counted = by_group_.find(asked_group.name);
   const std::size_t waiting = counted == by_group_.end() ? 0 : counted->second;
   const bool down = std::all_of(health.begin(), health.end(), [](const auto& one) { return one->down(); });
   if (down && waiting >= kTrials)
-    return fail(Errc::unreachable, forward::silence_text(asked_group, health, now));
+    return fail(Errc::unreachable, forward::silence_text(asked_group, health, turn.now));
   if (waiting * 100 >= room_.most * room_.group_percent)
     return fail(Errc::busy,
                 fmt::format("{} requests wait for group {}, {} % of all that may wait (group_share)", waiting,
@@ -75,41 +74,40 @@ Result<Ticket> Crossings::start(Ticket owner, forward::LivePlanPtr live, std::si
   const Ticket ticket = slots_.take();
   Crossing* crossing = slots_.get(ticket);
   if (crossing == nullptr) return fail(Errc::busy, "too many requests wait for servers");
-  ++by_group_[asked_group.name];
+  crossing->counted = by_group_.try_emplace(asked_group.name).first;
+  ++crossing->counted->second;
   crossing->owner = owner;
-  crossing->live = std::move(live);
-  crossing->group = group;
-  crossing->purpose = purpose;
+  crossing->errand = std::move(errand);
   crossing->exchanges.clear();
-  const auto step = crossing->way.start(crossing->plan_group(), crossing->health(), random_, now.steady);
-  const Status asked = ask_first_that_can(step, ticket, *crossing, now, out);
+  const auto step = crossing->way.start(crossing->group(), crossing->health(), random_, turn.now.steady);
+  const Status asked = ask_first_that_can(step, ticket, *crossing, turn);
   if (asked) return ticket;
   end(ticket);
   return asked.error();
 }
 
 // A server towards which all Identifiers are in use is passed over.
-Status Crossings::ask_first_that_can(Forwarding::Step step, Ticket ticket, Crossing& crossing, Now now,
-                                     Actions& out) {
-  const plan::Group& group = crossing.plan_group();
-  Status asked = fail(Errc::unreachable, forward::silence_text(group, crossing.health(), now));
+Status Crossings::ask_first_that_can(Forwarding::Step step, Ticket ticket, Crossing& crossing,
+                                     const Turn& turn) {
+  const plan::Group& group = crossing.group();
   while (step == Forwarding::Step::ask) {
-    asked = ask_server(ticket, crossing, now, out);
+    const Status asked = ask_server(ticket, crossing, turn);
     if (asked || asked.error().code != Errc::busy) return asked;
-    step = crossing.way.skip(group, crossing.health(), random_, now.steady);
+    step = crossing.way.skip(group, crossing.health(), random_, turn.now.steady);
+    if (step != Forwarding::Step::ask) return asked;
   }
-  return asked;
+  return fail(Errc::unreachable, forward::silence_text(group, crossing.health(), turn.now));
 }
 
-Status Crossings::ask_server(Ticket ticket, Crossing& crossing, Now now, Actions& out) {
+Status Crossings::ask_server(Ticket ticket, Crossing& crossing, const Turn& turn) {
   const std::size_t place = crossing.way.server();
-  const plan::Server& server = crossing.plan_server(place);
-  const Endpoint at = forward::endpoint_of(server, crossing.purpose);
+  const plan::Server& server = crossing.server(place);
+  const Endpoint at = forward::endpoint_of(server, crossing.errand.purpose);
   const auto id = identifiers_.take(at, ticket.index);
   if (!id) return fail(Errc::busy, fmt::format("all Identifiers towards server {} are in use", server.name));
   crossing.exchanges.push_back({place, at, *id, {}});
   Crossing::Exchange& exchange = crossing.exchanges.back();
-  const bool access = crossing.purpose == Purpose::access;
+  const bool access = crossing.errand.purpose == Purpose::access;
   if (access) random_.fill(exchange.authenticator);
   wire::PacketBuilder packet(access ? Code::access_request : Code::accounting_request, id->identifier,
                              exchange.authenticator);
@@ -126,8 +124,8 @@ Status Crossings::ask_server(Ticket ticket, Crossing& crossing, Now now, Actions
     exchange.authenticator = PacketView::parse(octets)->authenticator();
   }
   crossing.packet.assign(octets.begin(), octets.end());
-  send(ticket, crossing, out);
-  composer_.asked(crossing.owner, place, Asking::first, now);
+  send(ticket, crossing, turn.out);
+  composer_.asked(crossing.owner, place, Asking::first, turn.now);
   return {};
 }
 
@@ -144,9 +142,8 @@ void Crossings::end(Ticket ticket) {
   for (const Crossing::Exchange& exchange : crossing->exchanges)
     identifiers_.release(exchange.at, exchange.id);
   crossing->exchanges.clear();
-  const auto counted = by_group_.find(crossing->plan_group().name);
-  if (counted != by_group_.end() && --counted->second == 0) by_group_.erase(counted);
-  crossing->live.reset();
+  if (--crossing->counted->second == 0) by_group_.erase(crossing->counted);
+  crossing->errand.live.reset();
   slots_.release(ticket);
 }
 
@@ -155,17 +152,17 @@ void Crossings::forget(Ticket crossing) {
   end(crossing);
 }
 
-void Crossings::note_up(const std::string& name, const plan::Server& server, Purpose purpose, Now now,
-                        Actions& out) {
-  out.notices.push_back(
-      {now.wall, Weight::info, subject_of(name, server, purpose), "up again (it answered)"});
+void Crossings::note_up(const std::string& name, const plan::Server& server, Purpose purpose,
+                        const Turn& turn) {
+  turn.out.notices.push_back(
+      {turn.now.wall, Weight::info, subject_of(name, server, purpose), "up again (it answered)"});
 }
 
-void Crossings::note_down(const plan::Group& group, const plan::Server& server, Purpose purpose, Now now,
-                          Actions& out) {
+void Crossings::note_down(const plan::Group& group, const plan::Server& server, Purpose purpose,
+                          const Turn& turn) {
   const std::string name = full_name(group, server);
-  out.notices.push_back(
-      {now.wall, Weight::warning, subject_of(name, server, purpose),
+  turn.out.notices.push_back(
+      {turn.now.wall, Weight::warning, subject_of(name, server, purpose),
        fmt::format("down ({} attempts in a row unanswered, tried again every {}): it is switched off, "
                    "or drops what comes from here: another secret, or it does not know this node",
                    group.down_after, text_of(group.try_again_every)),
@@ -175,16 +172,16 @@ void Crossings::note_down(const plan::Group& group, const plan::Server& server, 
 // Its Identifiers are free from now on; what was asked is remembered for a while.
 void Crossings::give_up(Ticket ticket, Crossing& crossing) {
   for (const Crossing::Exchange& exchange : crossing.exchanges) {
-    const plan::Server& server = crossing.plan_server(exchange.server);
+    const plan::Server& server = crossing.server(exchange.server);
     gone_.push_back({exchange, crossing.health()[exchange.server], server,
-                     full_name(crossing.plan_group(), server), crossing.purpose});
+                     full_name(crossing.group(), server), crossing.errand.purpose});
   }
   while (gone_.size() > kMostGone) gone_.pop_front();
   end(ticket);
 }
 
-bool Crossings::came_too_late(std::uint16_t lane, const Endpoint& from, const PacketView& reply, Now now,
-                              Actions& out) {
+bool Crossings::came_too_late(std::uint16_t lane, const Endpoint& from, const PacketView& reply,
+                              const Turn& turn) {
   const auto found = std::find_if(gone_.rbegin(), gone_.rend(), [&](const Gone& one) {
     return one.exchange.at == from && one.exchange.id.lane == lane &&
            one.exchange.id.identifier == reply.identifier();
@@ -193,40 +190,40 @@ bool Crossings::came_too_late(std::uint16_t lane, const Endpoint& from, const Pa
       !not_genuine(reply, found->exchange.authenticator, found->server, found->purpose).empty())
     return false;
   if (found->health->answered() == ServerHealth::Change::came_back)
-    note_up(found->name, found->server, found->purpose, now, out);
+    note_up(found->name, found->server, found->purpose, turn);
   gone_.erase(std::next(found).base());
   return true;
 }
 
-void Crossings::drop_reply(Outcome outcome, const Endpoint& from, std::string_view because,
-                           std::string detail, Now now, Actions& out, std::string server) {
-  counters_.ended(outcome);
+void Crossings::drop_reply(const Endpoint& from, decide::Ending ending, const Turn& turn) {
+  counters_.ended(ending.outcome);
   Event event;
-  event.at = now.wall;
-  event.outcome = outcome;
+  event.at = turn.now.wall;
+  event.outcome = ending.outcome;
   event.source = from;
-  event.because = because;
-  event.detail = std::move(detail);
-  event.server = std::move(server);
-  out.events.push_back(std::move(event));
+  event.because = ending.because;
+  event.detail = std::move(ending.detail);
+  event.server = std::move(ending.server);
+  turn.out.events.push_back(std::move(event));
 }
 
 std::optional<Crossings::Arrived> Crossings::on_reply(std::uint16_t lane, const Endpoint& from,
-                                                      OctetView octets, Now now, Actions& out) {
+                                                      OctetView octets, const Turn& turn) {
   owner_.check();
   counters_.received();
   const auto reply = PacketView::parse(octets);
   if (!reply) {
-    drop_reply(Outcome::reply_malformed, from, "not a well-formed packet", reply.error().text, now, out);
+    drop_reply(from, {Outcome::reply_malformed, "not a well-formed packet", reply.error().text}, turn);
     return std::nullopt;
   }
   const auto owner = identifiers_.owner_of(from, {lane, octets[1]});
   if (!owner) {
-    const bool late = came_too_late(lane, from, *reply, now, out);
-    drop_reply(Outcome::reply_unexpected, from,
-               late ? "it came when the request had been given up; the server is alive"
-                    : "no request waits for it: it came too late, or twice",
-               "", now, out);
+    const bool late = came_too_late(lane, from, *reply, turn);
+    drop_reply(
+        from,
+        {Outcome::reply_unexpected, late ? "it came when the request had been given up; the server is alive"
+                                         : "no request waits for it: it came too late, or twice"},
+        turn);
     return std::nullopt;
   }
   const Ticket ticket = slots_.ticket_at(*owner);
@@ -235,45 +232,48 @@ std::optional<Crossings::Arrived> Crossings::on_reply(std::uint16_t lane, const 
       std::find_if(crossing.exchanges.begin(), crossing.exchanges.end(), [&](const Crossing::Exchange& one) {
         return one.at == from && one.id.lane == lane && one.id.identifier == octets[1];
       });
-  const plan::Server& server = crossing.plan_server(exchange->server);
-  const std::string name = full_name(crossing.plan_group(), server);
-  if (!answers(reply->code(), crossing.purpose)) {
-    drop_reply(Outcome::reply_malformed, from, "a packet that answers no such request",
-               wire::name_of(reply->code()), now, out, name);
+  const plan::Server& server = crossing.server(exchange->server);
+  const std::string name = full_name(crossing.group(), server);
+  if (!answers(reply->code(), crossing.errand.purpose)) {
+    drop_reply(from,
+               {Outcome::reply_malformed, "a packet that answers no such request",
+                wire::name_of(reply->code()), decide::Ending::About::text, name},
+               turn);
     return std::nullopt;
   }
-  const std::string_view problem = not_genuine(*reply, exchange->authenticator, server, crossing.purpose);
+  const std::string_view problem =
+      not_genuine(*reply, exchange->authenticator, server, crossing.errand.purpose);
   if (!problem.empty()) {
-    drop_reply(Outcome::reply_not_genuine, from, problem, "", now, out, name);
+    drop_reply(from, {Outcome::reply_not_genuine, problem, "", decide::Ending::About::text, name}, turn);
     return std::nullopt;
   }
   counters_.ended(Outcome::reply_used);
   if (crossing.health()[exchange->server]->answered() == ServerHealth::Change::came_back)
-    note_up(name, server, crossing.purpose, now, out);
-  Arrived arrived{crossing.owner, crossing.live, &server, name, exchange->authenticator, *reply};
+    note_up(name, server, crossing.errand.purpose, turn);
+  Arrived arrived{crossing.owner, crossing.errand.live, &server, name, exchange->authenticator, *reply};
   end(ticket);
   return arrived;
 }
 
-std::vector<Crossings::GivenUp> Crossings::on_timer(Now now, Actions& out) {
+std::vector<Crossings::GivenUp> Crossings::on_timer(const Turn& turn) {
   owner_.check();
   std::vector<GivenUp> given_up;
-  while (!timers_.empty() && timers_.top().at <= now.steady) {
+  while (!timers_.empty() && timers_.top().at <= turn.now.steady) {
     const Timer timer = timers_.top();
     timers_.pop();
     Crossing* crossing = slots_.get(timer.crossing);
     if (crossing == nullptr || crossing->way.deadline() != timer.at) continue;
-    const plan::Group& group = crossing->plan_group();
+    const plan::Group& group = crossing->group();
     const std::size_t silent = crossing->way.server();
-    if (crossing->health()[silent]->unanswered(group, now) == ServerHealth::Change::went_down)
-      note_down(group, group.servers[silent], crossing->purpose, now, out);
-    const auto step = crossing->way.on_silence(group, crossing->health(), random_, now.steady);
+    if (crossing->health()[silent]->unanswered(group, turn.now) == ServerHealth::Change::went_down)
+      note_down(group, group.servers[silent], crossing->errand.purpose, turn);
+    const auto step = crossing->way.on_silence(group, crossing->health(), random_, turn.now.steady);
     Status asked;
     if (step == Forwarding::Step::ask_again) {
-      send(timer.crossing, *crossing, out);
-      composer_.asked(crossing->owner, crossing->way.server(), Asking::again, now);
+      send(timer.crossing, *crossing, turn.out);
+      composer_.asked(crossing->owner, crossing->way.server(), Asking::again, turn.now);
     } else {
-      asked = ask_first_that_can(step, timer.crossing, *crossing, now, out);
+      asked = ask_first_that_can(step, timer.crossing, *crossing, turn);
     }
     if (asked) continue;
     given_up.push_back({crossing->owner, asked.error().text});

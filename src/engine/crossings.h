@@ -49,6 +49,14 @@ class Crossings {
     std::string why;
   };
 
+  /// Which group is to be asked, and what for.
+  struct Errand {
+    forward::LivePlanPtr live;
+    std::size_t group = 0;  ///< place in the plan
+    forward::Purpose purpose{};
+    const plan::Group& asked_group() const { return live->plan->groups[group]; }
+    const std::vector<forward::HealthPtr>& health() const { return live->health_of(group, purpose); }
+  };
   /// How many requests may wait for servers, and how much of that one group may hold.
   struct Room {
     std::size_t most = 0;
@@ -61,25 +69,24 @@ class Crossings {
   ///   share;
   ///           Errc::unreachable: its servers are down, and enough requests find out whether they still are;
   ///           otherwise the packet cannot be built
-  Result<Ticket> start(Ticket owner, forward::LivePlanPtr live, std::size_t group, forward::Purpose purpose,
-                       Now now, Actions& out);
+  Result<Ticket> start(Ticket owner, Errand errand, const Turn& turn);
   /// Takes one datagram from a server; gives the reply if it is genuine and waited for. The crossing is then
   /// over.
-  std::optional<Arrived> on_reply(std::uint16_t lane, const Endpoint& from, OctetView octets, Now now,
-                                  Actions& out);
+  std::optional<Arrived> on_reply(std::uint16_t lane, const Endpoint& from, OctetView octets,
+                                  const Turn& turn);
   /// Carries on with everything whose deadline has passed.
-  std::vector<GivenUp> on_timer(Now now, Actions& out);
+  std::vector<GivenUp> on_timer(const Turn& turn);
   std::optional<TimePoint> next_deadline();
   /// The owner no longer wants an answer.
   void forget(Ticket crossing);
   std::size_t waiting() const { return slots_.taken(); }
 
  private:
+  using ByGroup = std::map<std::string, std::size_t>;  // how many wait
   struct Crossing {
     Ticket owner;
-    forward::LivePlanPtr live;
-    std::size_t group = 0;
-    forward::Purpose purpose{};
+    Errand errand;
+    ByGroup::iterator counted;  // of errand's group
     forward::Forwarding way;
     /// One server that was asked; its answer is taken as long as the request waits.
     struct Exchange {
@@ -90,9 +97,9 @@ class Crossings {
     };
     std::vector<Exchange> exchanges;  // the last one is under way
     Octets packet;
-    const plan::Group& plan_group() const { return live->plan->groups[group]; }
-    const plan::Server& plan_server(std::size_t server) const { return plan_group().servers[server]; }
-    const std::vector<forward::HealthPtr>& health() const { return live->health_of(group, purpose); }
+    const plan::Group& group() const { return errand.asked_group(); }
+    const plan::Server& server(std::size_t place) const { return group().servers[place]; }
+    const std::vector<forward::HealthPtr>& health() const { return errand.health(); }
   };
   /// An exchange that was given up: its answer, should it still come, shows that the server is alive. It
   /// holds no plan: an old one would stay in memory.
@@ -108,21 +115,20 @@ class Crossings {
     Ticket crossing;
     bool operator>(const Timer& other) const { return at > other.at; }
   };
-  Status ask_first_that_can(forward::Forwarding::Step step, Ticket ticket, Crossing& crossing, Now now,
-                            Actions& out);
-  Status ask_server(Ticket ticket, Crossing& crossing, Now now, Actions& out);
+  Status ask_first_that_can(forward::Forwarding::Step step, Ticket ticket, Crossing& crossing,
+                            const Turn& turn);
+  Status ask_server(Ticket ticket, Crossing& crossing, const Turn& turn);
   void send(Ticket ticket, Crossing& crossing, Actions& out);
   void end(Ticket ticket);
   void give_up(Ticket ticket, Crossing& crossing);
   /// True if it is the genuine answer to something that was given up.
-  bool came_too_late(std::uint16_t lane, const Endpoint& from, const wire::PacketView& reply, Now now,
-                     Actions& out);
-  static void note_up(const std::string& name, const plan::Server& server, forward::Purpose purpose, Now now,
-                      Actions& out);
+  bool came_too_late(std::uint16_t lane, const Endpoint& from, const wire::PacketView& reply,
+                     const Turn& turn);
+  static void note_up(const std::string& name, const plan::Server& server, forward::Purpose purpose,
+                      const Turn& turn);
   static void note_down(const plan::Group& group, const plan::Server& server, forward::Purpose purpose,
-                        Now now, Actions& out);
-  void drop_reply(Outcome outcome, const Endpoint& from, std::string_view because, std::string detail,
-                  Now now, Actions& out, std::string server = {});
+                        const Turn& turn);
+  void drop_reply(const Endpoint& from, decide::Ending ending, const Turn& turn);
 
   static constexpr std::size_t kTrials = 8;  // requests at a time for a group that is down
   static constexpr std::size_t kMostGone = 512;
@@ -130,7 +136,7 @@ class Crossings {
   Composer& composer_;
   Room room_;
   std::deque<Gone> gone_;
-  std::map<std::string, std::size_t> by_group_;  // how many wait
+  ByGroup by_group_;
   Random& random_;
   Counters& counters_;
   Slots<Crossing> slots_;

@@ -19,7 +19,7 @@ std::optional<std::size_t> Delivery::group_named(const std::string& name) const 
   return std::nullopt;
 }
 
-void Delivery::offer(std::vector<accounting::Undelivered> records, Now now, Actions& out) {
+void Delivery::offer(std::vector<accounting::Undelivered> records, const Turn& turn) {
   owner_.check();
   for (accounting::Undelivered& item : records) {
     if (places_.contains(item.place)) continue;
@@ -29,10 +29,10 @@ void Delivery::offer(std::vector<accounting::Undelivered> records, Now now, Acti
     const Ticket ticket = parcels_.take();
     Parcel* parcel = parcels_.get(ticket);
     if (parcel == nullptr) return;
-    parcel->attributes = accounting::attributes_to_send(item.record, now.wall);
+    parcel->attributes = accounting::attributes_to_send(item.record, turn.now.wall);
     parcel->item = std::move(item);
     const std::int64_t place = parcel->item.place;
-    if (crossings_.start(ticket, live_, *group, forward::Purpose::accounting, now, out)) {
+    if (crossings_.start(ticket, {live_, *group, forward::Purpose::accounting}, turn)) {
       places_.insert(place);
     } else {
       parcels_.release(ticket);
@@ -63,15 +63,16 @@ std::optional<Octets> Delivery::edited(const Parcel& parcel, const plan::Server&
                                    {out_of_reach});
 }
 
-void Delivery::on_reply(std::uint16_t lane, const Endpoint& from, OctetView octets, Now now, Actions& out) {
+void Delivery::on_reply(std::uint16_t lane, const Endpoint& from, OctetView octets, const Turn& turn) {
   owner_.check();
-  const auto arrived = crossings_.on_reply(lane, from, octets, now, out);
+  const auto arrived = crossings_.on_reply(lane, from, octets, turn);
   if (!arrived) return;
   const accounting::Undelivered& item = parcels_.get(arrived->owner)->item;
   delivered_.push_back(item.place);
   if (backlogs_.erase(item.group) > 0)
-    out.notices.push_back({now.wall, Weight::info, fmt::format("accounting for group {}", item.group),
-                           "records are acknowledged again"});
+    turn.out.notices.push_back({turn.now.wall, Weight::info,
+                                fmt::format("accounting for group {}", item.group),
+                                "records are acknowledged again"});
   parcels_.release(arrived->owner);
 }
 
@@ -80,28 +81,28 @@ void Delivery::taken_off(const std::vector<std::int64_t>& places) {
   for (const std::int64_t place : places) places_.erase(place);
 }
 
-void Delivery::on_timer(Now now, Actions& out) {
+void Delivery::on_timer(const Turn& turn) {
   owner_.check();
-  for (const Crossings::GivenUp& given_up : crossings_.on_timer(now, out)) {
+  for (const Crossings::GivenUp& given_up : crossings_.on_timer(turn)) {
     const Parcel* parcel = parcels_.get(given_up.owner);
-    tell_of(*parcel, given_up.why, now, out);
+    tell_of(*parcel, given_up.why, turn);
     places_.erase(parcel->item.place);
     parcels_.release(given_up.owner);
   }
 }
 
 // One line a group and minute, however many of its records wait.
-void Delivery::tell_of(const Parcel& parcel, const std::string& why, Now now, Actions& out) {
+void Delivery::tell_of(const Parcel& parcel, const std::string& why, const Turn& turn) {
   constexpr std::chrono::minutes kTellEvery{1};
   Backlog& backlog = backlogs_[parcel.item.group];
   ++backlog.since_then;
-  if (backlog.told != TimePoint{} && now.steady - backlog.told < kTellEvery) return;
+  if (backlog.told != TimePoint{} && turn.now.steady - backlog.told < kTellEvery) return;
   const std::string others =
       backlog.since_then > 1 ? fmt::format(", {} attempts since the last such line", backlog.since_then) : "";
-  out.notices.push_back(
-      {now.wall, Weight::warning, fmt::format("accounting for group {}", parcel.item.group),
+  turn.out.notices.push_back(
+      {turn.now.wall, Weight::warning, fmt::format("accounting for group {}", parcel.item.group),
        fmt::format("record {} waits in the queue ({}{})", parcel.item.record.id, why, others)});
-  backlog = {now.steady, 0};
+  backlog = {turn.now.steady, 0};
 }
 
 }  // namespace jembatan::engine

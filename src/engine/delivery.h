@@ -20,9 +20,9 @@ class Delivery final : private Composer {
     live_ = std::move(live);
   }
   /// Takes up records of the queue; those under way already are passed over.
-  void offer(std::vector<accounting::Undelivered> records, Now now, Actions& out);
-  void on_reply(std::uint16_t lane, const Endpoint& from, OctetView octets, Now now, Actions& out);
-  void on_timer(Now now, Actions& out);
+  void offer(std::vector<accounting::Undelivered> records, const Turn& turn);
+  void on_reply(std::uint16_t lane, const Endpoint& from, OctetView octets, const Turn& turn);
+  void on_timer(const Turn& turn);
   std::optional<TimePoint> next_deadline() { return crossings_.next_deadline(); }
 
   /// Places in the queue that were acknowledged since the last call; they count as under way until
@@ -43,7 +43,7 @@ class Delivery final : private Composer {
     TimePoint told{};
     std::size_t since_then = 0;  ///< attempts that nobody acknowledged
   };
-  void tell_of(const Parcel& parcel, const std::string& why, Now now, Actions& out);
+  void tell_of(const Parcel& parcel, const std::string& why, const Turn& turn);
   std::optional<Octets> edited(const Parcel& parcel, const plan::Server& server) const;
   Status compose(Ticket owner, const plan::Server& server, const wire::Authenticator& authenticator,
                  wire::PacketBuilder& out) override;

@@ -32,22 +32,22 @@ Engine::Engine(Settings settings, Random& random, Counters& counters)
   if (!loop_mark_) loop_mark_ = std::make_shared<const LoopMark>(Secret(text_of(OctetView(seed).subspan(8))));
 }
 
-void Engine::use(forward::LivePlanPtr live, Now now, Actions& out) {
+void Engine::use(forward::LivePlanPtr live, const Turn& turn) {
   owner_.check();
   live_ = std::move(live);
   pending_.each([&](Ticket ticket) {
     const plan::Client* client = live_->plan->client_at(pending_.get(ticket)->from.address);
     if (client == nullptr)
-      return cancel(ticket, {Outcome::unknown_client, "the plan has lost the client meanwhile"}, now, out);
+      return cancel(ticket, {Outcome::unknown_client, "the plan has lost the client meanwhile"}, turn);
     if (!client->enabled)
-      cancel(ticket, {Outcome::client_off, "the client was switched off meanwhile"}, now, out);
+      cancel(ticket, {Outcome::client_off, "the client was switched off meanwhile"}, turn);
   });
 }
 
-void Engine::drop(const Datagram& in, const plan::Client* client, Ending ending, Now now, Actions& out) {
+void Engine::drop(const Datagram& in, const plan::Client* client, Ending ending, const Turn& turn) {
   counters_.ended(ending.outcome);
   Event event;
-  event.at = now.wall;
+  event.at = turn.now.wall;
   event.outcome = ending.outcome;
   if (in.octets.size() >= 2) {
     event.code = static_cast<Code>(in.octets[0]);
@@ -57,7 +57,7 @@ void Engine::drop(const Datagram& in, const plan::Client* client, Ending ending,
   if (client != nullptr) event.client = client->name;
   event.because = ending.because;
   event.detail = std::move(ending.detail);
-  out.events.push_back(std::move(event));
+  turn.out.events.push_back(std::move(event));
 }
 
 StoryPtr Engine::story_of(const Request& request, OctetView reply) {
@@ -76,8 +76,8 @@ StoryPtr Engine::story_of(const Request& request, OctetView reply) {
 
 void Engine::tell(const Request& request, Ending ending, OctetView reply) {
   counters_.ended(ending.outcome);
-  Event& event = request.out.events.emplace_back();
-  event.at = request.now.wall;
+  Event& event = request.turn.out.events.emplace_back();
+  event.at = request.turn.now.wall;
   event.outcome = ending.outcome;
   event.code = request.packet.code();
   event.identifier = request.packet.identifier();
@@ -116,9 +116,9 @@ void Engine::reply(const Request& request, Code code, OctetView attributes, Endi
   if (!built) return no_reply(request, {Outcome::reply_too_long, decide::kTooLong, built.error().text});
   const OctetSpan octets = packet.finish();
   wire::sign_response(octets, request.packet.authenticator(), request.secret());
-  (void)repeats_.answer(request.repeat, octets, request.now.steady);
-  request.out.replies.push_back(
-      {request.in.listener, request.in.from, request.in.to, request.out.keep(octets)});
+  (void)repeats_.answer(request.repeat, octets, request.turn.now.steady);
+  request.turn.out.replies.push_back(
+      {request.in.listener, request.in.from, request.in.to, request.turn.out.keep(octets)});
   if (code == Code::access_reject) show_rejected(request);
   tell(request, std::move(ending), octets);
 }
@@ -132,8 +132,8 @@ void Engine::show_rejected(const Request& request) const {
   if (!hidden) return;
   auto typed = wire::reveal_password(hidden->value, request.packet.authenticator(), request.secret());
   if (!typed) return;
-  request.out.rejected.push_back(
-      {request.course->way().full_name, request.client.name, request.now.wall, Secret(text_of(*typed))});
+  request.turn.out.rejected.push_back(
+      {request.course->way().full_name, request.client.name, request.turn.now.wall, Secret(text_of(*typed))});
   wipe(*typed);
 }
 
@@ -162,12 +162,12 @@ std::optional<Ticket> Engine::wait(const Request& request, std::optional<Duratio
   pending->crossing = {};
   pending->comparing = false;
   repeats_.waits(pending->repeat, ticket);
-  if (at_most) deadlines_.push({request.now.steady + *at_most, ticket});
+  if (at_most) deadlines_.push({request.turn.now.steady + *at_most, ticket});
   return ticket;
 }
 
-void Engine::cancel(Ticket ticket, const Ending& ending, Now now, Actions& out) {
-  resume(ticket, now, out, [&](const Request& request) {
+void Engine::cancel(Ticket ticket, const Ending& ending, const Turn& turn) {
+  resume(ticket, turn, [&](const Request& request) {
     const Pending& pending = *pending_.get(ticket);
     crossings_.forget(pending.crossing);
     if (pending.comparing) slowdown_->end(attempt_of(request));
@@ -215,10 +215,10 @@ std::optional<TimePoint> Engine::next_deadline() {
   return crossing ? std::min(*crossing, deadlines_.top().at) : deadlines_.top().at;
 }
 
-void Engine::stop(Now now, Actions& out) {
+void Engine::stop(const Turn& turn) {
   owner_.check();
   pending_.each([&](Ticket ticket) {
-    cancel(ticket, {Outcome::stopped, "the server stopped before there was an answer"}, now, out);
+    cancel(ticket, {Outcome::stopped, "the server stopped before there was an answer"}, turn);
   });
 }
 

@@ -50,17 +50,17 @@ class Engine final : private Composer {
 
   /// Requests that arrive from now on are decided with this plan; those under way end with the one they began
   /// with, unless it has lost their client, or switched it off: those end at once.
-  void use(forward::LivePlanPtr live, Now now, Actions& out);
+  void use(forward::LivePlanPtr live, const Turn& turn);
 
-  void handle(const Datagram& in, Now now, Actions& out);
-  void on_reply(std::uint16_t lane, const Endpoint& from, OctetView octets, Now now, Actions& out);
+  void handle(const Datagram& in, const Turn& turn);
+  void on_reply(std::uint16_t lane, const Endpoint& from, OctetView octets, const Turn& turn);
   /// What came of a job; for which nobody waits any more, it is counted.
-  void on_done(Ticket ticket, const JobResult& result, Now now, Actions& out);
-  void on_timer(Now now, Actions& out);
+  void on_done(Ticket ticket, const JobResult& result, const Turn& turn);
+  void on_timer(const Turn& turn);
   std::optional<TimePoint> next_deadline();
 
   /// Ends everything that is still being worked on, without an answer.
-  void stop(Now now, Actions& out);
+  void stop(const Turn& turn);
   std::size_t in_flight() const { return pending_.taken(); }
 
  private:
@@ -89,15 +89,14 @@ class Engine final : private Composer {
     plan::WhichSecret which_secret;  ///< the one that the client used
     Repeats::Handle repeat;
     Now arrived;
-    Now now;
-    Actions& out;
+    const Turn& turn;
     decide::Course* course = nullptr;  ///< once it has one
     std::vector<Given>* given = nullptr;
     Ticket ticket = {};  ///< if it has waited
 
     const wire::SharedSecret& secret() const { return client.secret_of(which_secret); }
     std::chrono::microseconds age() const {
-      return std::chrono::duration_cast<std::chrono::microseconds>(now.steady - arrived.steady);
+      return std::chrono::duration_cast<std::chrono::microseconds>(turn.now.steady - arrived.steady);
     }
   };
   using Ending = decide::Ending;
@@ -106,7 +105,7 @@ class Engine final : private Composer {
   // Who may ask (verify.cpp).
   bool may_use(const plan::Client& client, std::uint16_t listener, const IpAddress& to) const;
   std::optional<plan::WhichSecret> verify(const wire::PacketView& packet, const plan::Client& client,
-                                          const Datagram& in, Now now, Actions& out);
+                                          const Datagram& in, const Turn& turn);
 
   // The steps of a course (handle.cpp); what takes time goes on at on_done, on_reply or on_timer.
   void answer_status(const Request& request);
@@ -115,9 +114,9 @@ class Engine final : private Composer {
   void record(const Request& request);
   void recorded(const Request& request, const Result<accounting::Kept>& kept);
   void ask(const Request& request);
-  void not_asked(Ticket ticket, const Error& error, Now now, Actions& out);
+  void not_asked(Ticket ticket, const Error& error, const Turn& turn);
   /// No server of the group answered.
-  void silent(Ticket ticket, const std::string& why, Now now, Actions& out);
+  void silent(Ticket ticket, const std::string& why, const Turn& turn);
   void not_done(const Request& request, std::string_view because);
   /// Gives the course what came of a step.
   template <class What>
@@ -144,7 +143,7 @@ class Engine final : private Composer {
 
   // Endings: each datagram meets one of them. A reply goes out signed, with the client's Proxy-State
   // attributes.
-  void drop(const Datagram& in, const plan::Client* client, Ending ending, Now now, Actions& out);
+  void drop(const Datagram& in, const plan::Client* client, Ending ending, const Turn& turn);
   void reply(const Request& request, wire::Code code, OctetView attributes, Ending ending);
   void no_reply(const Request& request, Ending ending);
   void tell(const Request& request, Ending ending, OctetView reply = {});
@@ -157,9 +156,9 @@ class Engine final : private Composer {
   std::optional<Ticket> wait(const Request& request, std::optional<Duration> at_most);
   /// Runs `step` with the request that waits under the ticket. Unless it waits again, it is forgotten.
   template <class Step>
-  void resume(Ticket ticket, Now now, Actions& out, Step step);
+  void resume(Ticket ticket, const Turn& turn, Step step);
   /// Ends a request that waits, without an answer.
-  void cancel(Ticket ticket, const Ending& ending, Now now, Actions& out);
+  void cancel(Ticket ticket, const Ending& ending, const Turn& turn);
   Status compose(Ticket owner, const plan::Server& server, const wire::Authenticator& authenticator,
                  wire::PacketBuilder& out) override;
   void asked(Ticket owner, std::size_t server, Asking how, Now now) override;

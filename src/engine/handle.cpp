@@ -31,42 +31,41 @@ std::string claims_of(OctetView octets) {
 
 }  // namespace
 
-void Engine::handle(const Datagram& in, Now now, Actions& out) {
+void Engine::handle(const Datagram& in, const Turn& turn) {
   owner_.check();
   counters_.received();
   const forward::LivePlanPtr& live = live_;  // one plan for the whole request
   const plan::Client* client = live->plan->client_at(in.from.address);
   if (client == nullptr)
     return drop(in, nullptr, {Outcome::unknown_client, "nobody entered this address", claims_of(in.octets)},
-                now, out);
-  if (!client->enabled)
-    return drop(in, client, {Outcome::client_off, "the client is switched off"}, now, out);
+                turn);
+  if (!client->enabled) return drop(in, client, {Outcome::client_off, "the client is switched off"}, turn);
   if (!may_use(*client, in.listener, in.to))
-    return drop(in, client, {Outcome::wrong_listener, "the client may not use this listener"}, now, out);
+    return drop(in, client, {Outcome::wrong_listener, "the client may not use this listener"}, turn);
   const Result<PacketView> packet = PacketView::parse(in.octets);  // RFC 2865 §3
   if (!packet) {
-    return drop(in, client, {Outcome::malformed, "not a well-formed packet", packet.error().text}, now, out);
+    return drop(in, client, {Outcome::malformed, "not a well-formed packet", packet.error().text}, turn);
   }
-  const auto which_secret = verify(*packet, *client, in, now, out);
+  const auto which_secret = verify(*packet, *client, in, turn);
   if (!which_secret) return;
-  if (client->old_secret) live->activity_of(*client).verified(*which_secret, now.wall);
+  if (client->old_secret) live->activity_of(*client).verified(*which_secret, turn.now.wall);
   const Repeats::Key key{in.from, in.listener, packet->identifier()};
-  const Repeats::Found before = repeats_.look(key, packet->octets(), now.steady);  // RFC 5080 §2.2.2
-  const Request request{*packet, in, live, *client, *which_secret, before.handle, now, now, out};
-  if (before.replaced) cancel(*before.replaced, {Outcome::superseded, kSuperseded}, now, out);
+  const Repeats::Found before = repeats_.look(key, packet->octets(), turn.now.steady);  // RFC 5080 §2.2.2
+  const Request request{*packet, in, live, *client, *which_secret, before.handle, turn.now, turn};
+  if (before.replaced) cancel(*before.replaced, {Outcome::superseded, kSuperseded}, turn);
   switch (before.seen) {
     case Repeats::Seen::waiting:
       return tell(request, {Outcome::repeat_waiting, "the first is still being worked on"});
     case Repeats::Seen::full:
       return tell(request, {Outcome::overloaded, "too many requests are being worked on"});
     case Repeats::Seen::answered:
-      out.replies.push_back({in.listener, in.from, in.to, out.keep(before.reply)});
+      turn.out.replies.push_back({in.listener, in.from, in.to, turn.out.keep(before.reply)});
       return tell(request, {Outcome::repeat_answered, "the same reply again"});
     case Repeats::Seen::fresh:
       break;
   }
   const std::uint32_t limit = client->requests_per_second;
-  if (limit > 0 && !live->activity_of(*client).admit(limit, now.steady))
+  if (limit > 0 && !live->activity_of(*client).admit(limit, turn.now.steady))
     return no_reply(request, {Outcome::over_limit, "more requests than the client's requests_per_second"});
   if (packet->code() == Code::status_server) return answer_status(request);
   take_course(request);
@@ -109,7 +108,7 @@ void Engine::carry_on(const Request& request, Next next) {
 void Engine::record(const Request& request) {
   const decide::Way& way = request.course->way();
   auto made = accounting::make_record(request.course->packet(), request.client.name, request.in.from.address,
-                                      escaped(way.realm), request.now.wall);
+                                      escaped(way.realm), request.turn.now.wall);
   if (!made)
     return give(request,
                 decide::Failure{{Outcome::malformed, "not an accounting record", made.error().text}});
@@ -117,7 +116,7 @@ void Engine::record(const Request& request) {
   for (const std::size_t group : way.accounting.groups)
     incoming.groups.push_back(request.live->plan->groups[group].name);
   if (const auto ticket = wait(request, kRecordWithin))
-    request.out.jobs.push_back({*ticket, Job::Record{std::move(incoming)}});
+    request.turn.out.jobs.push_back({*ticket, Job::Record{std::move(incoming)}});
 }
 
 std::string Engine::loop_of(const Request& request) const {
@@ -143,12 +142,11 @@ void Engine::ask(const Request& request) {
   const std::size_t group = request.course->way().destination.group;
   const auto ticket = wait(request, std::nullopt);  // what is asked of servers has deadlines of its own
   if (!ticket) return;
-  const auto crossing =
-      crossings_.start(*ticket, request.live, group, Purpose::access, request.now, request.out);
+  const auto crossing = crossings_.start(*ticket, {request.live, group, Purpose::access}, request.turn);
   if (crossing) {
     pending_.get(*ticket)->crossing = *crossing;
   } else {
-    not_asked(*ticket, crossing.error(), request.now, request.out);
+    not_asked(*ticket, crossing.error(), request.turn);
   }
 }
 

@@ -32,7 +32,7 @@ void Engine::prove(const Request& request) {
   const decide::Course& course = *request.course;
   const auto& limits = request.live->plan->sign_in;
   const auto attempt = attempt_of(request);
-  if (const auto wait = slowdown_->wait(attempt, limits, request.now.steady))
+  if (const auto wait = slowdown_->wait(attempt, limits, request.turn.now.steady))
     return proved(request, {false, "too many wrong passwords in a row", again_in(*wait)});
   if (converse(request)) return;
   const plan::User* user = course.user();
@@ -44,7 +44,7 @@ void Engine::prove(const Request& request) {
   if (challenged->right) {
     slowdown_->right(attempt);
   } else {
-    slowdown_->wrong(attempt, limits, request.now.steady);
+    slowdown_->wrong(attempt, limits, request.turn.now.steady);
   }
   proved(request, {challenged->right,
                    challenged->because,
@@ -65,7 +65,7 @@ void Engine::prove_typed(const Request& request) {
   const identity::StoredPassword* stored = user != nullptr ? &user->password : plan.slow_password();
   if (stored == nullptr || !stored->slow()) {
     typed_proved(request, {user != nullptr && stored->matches(*typed)}, *typed);
-  } else if (const auto at = slowdown_->begin(attempt_of(request), plan.sign_in, request.now.steady)) {
+  } else if (const auto at = slowdown_->begin(attempt_of(request), plan.sign_in, request.turn.now.steady)) {
     proved(request, {false, "too many passwords of this user are being compared", again_in(*at)});
   } else {
     compare(request, *stored, *typed);
@@ -81,7 +81,8 @@ void Engine::compare(const Request& request, const identity::StoredPassword& sto
   if (!ticket) return slowdown_->end({user, request.client.name, station});
   Pending& pending = *pending_.get(*ticket);
   pending.comparing = true;
-  request.out.jobs.push_back({*ticket, Job::Compare{pending.live->plan, &stored, Secret(text_of(typed))}});
+  request.turn.out.jobs.push_back(
+      {*ticket, Job::Compare{pending.live->plan, &stored, Secret(text_of(typed))}});
 }
 
 void Engine::compared(const Request& request, Compared result) {
@@ -107,7 +108,7 @@ void Engine::typed_proved(const Request& request, Compared result, OctetView typ
   if (out.because == decide::kUnreadableHere) {
     slowdown_->end(attempt);  // it could come from anybody
   } else {
-    slowdown_->wrong(attempt, request.live->plan->sign_in, request.now.steady);
+    slowdown_->wrong(attempt, request.live->plan->sign_in, request.turn.now.steady);
   }
   proved(request, std::move(out));
 }

@@ -6,23 +6,23 @@ namespace jembatan::engine {
 
 using wire::AttributeType;
 
-void Engine::not_asked(Ticket ticket, const Error& error, Now now, Actions& out) {
-  if (error.code == Errc::unreachable) return silent(ticket, error.text, now, out);
-  resume(ticket, now, out, [&](const Request& request) {
+void Engine::not_asked(Ticket ticket, const Error& error, const Turn& turn) {
+  if (error.code == Errc::unreachable) return silent(ticket, error.text, turn);
+  resume(ticket, turn, [&](const Request& request) {
     const Outcome outcome = error.code == Errc::busy ? Outcome::overloaded : Outcome::malformed;
     give(request, decide::Failure{{outcome, "it could not be forwarded", error.text}});
   });
 }
 
-void Engine::silent(Ticket ticket, const std::string& why, Now now, Actions& out) {
-  resume(ticket, now, out, [&](const Request& request) { note_and_give(request, decide::Silence{why}); });
+void Engine::silent(Ticket ticket, const std::string& why, const Turn& turn) {
+  resume(ticket, turn, [&](const Request& request) { note_and_give(request, decide::Silence{why}); });
 }
 
-void Engine::on_reply(std::uint16_t lane, const Endpoint& from, OctetView octets, Now now, Actions& out) {
+void Engine::on_reply(std::uint16_t lane, const Endpoint& from, OctetView octets, const Turn& turn) {
   owner_.check();
-  const auto arrived = crossings_.on_reply(lane, from, octets, now, out);
+  const auto arrived = crossings_.on_reply(lane, from, octets, turn);
   if (!arrived) return;
-  resume(arrived->owner, now, out, [&](const Request& request) {
+  resume(arrived->owner, turn, [&](const Request& request) {
     const auto& servers = request.live->plan->groups[request.course->way().destination.group].servers;
     const OctetView reply = arrived->reply.octets();
     request.given->push_back(
@@ -34,10 +34,10 @@ void Engine::on_reply(std::uint16_t lane, const Endpoint& from, OctetView octets
   });
 }
 
-void Engine::on_done(Ticket ticket, const JobResult& result, Now now, Actions& out) {
+void Engine::on_done(Ticket ticket, const JobResult& result, const Turn& turn) {
   owner_.check();
   if (pending_.get(ticket) == nullptr) return counters_.late();
-  resume(ticket, now, out, [&](const Request& request) {
+  resume(ticket, turn, [&](const Request& request) {
     if (const auto* made = std::get_if<Compared>(&result)) return compared(request, *made);
     if (const auto* kept = std::get_if<Result<accounting::Kept>>(&result)) return recorded(request, *kept);
     not_done(request, std::get<NotDone>(result).because);
@@ -60,15 +60,15 @@ void Engine::not_done(const Request& request, std::string_view because) {
   give(request, decide::Failure{{Outcome::overloaded, because}});
 }
 
-void Engine::on_timer(Now now, Actions& out) {
+void Engine::on_timer(const Turn& turn) {
   owner_.check();
-  for (const Crossings::GivenUp& given_up : crossings_.on_timer(now, out))
-    silent(given_up.owner, given_up.why, now, out);
-  while (!deadlines_.empty() && deadlines_.top().at <= now.steady) {
+  for (const Crossings::GivenUp& given_up : crossings_.on_timer(turn))
+    silent(given_up.owner, given_up.why, turn);
+  while (!deadlines_.empty() && deadlines_.top().at <= turn.now.steady) {
     const Ticket ticket = deadlines_.top().ticket;
     deadlines_.pop();
     if (pending_.get(ticket) == nullptr) continue;
-    resume(ticket, now, out, [&](const Request& request) { not_done(request, "it was not done in time"); });
+    resume(ticket, turn, [&](const Request& request) { not_done(request, "it was not done in time"); });
   }
 }
 

@@ -5,13 +5,13 @@
 namespace jembatan::engine {
 
 template <class Step>
-void Engine::resume(Ticket ticket, Now now, Actions& out, Step step) {
+void Engine::resume(Ticket ticket, const Turn& turn, Step step) {
   Pending* pending = pending_.get(ticket);
   if (pending == nullptr) return;
   const wire::PacketView packet = *wire::PacketView::parse(pending->octets);
   const Datagram in{pending->listener, pending->from, pending->to, pending->octets};
   step(Request{packet, in, pending->live, *pending->client, pending->which_secret, pending->repeat,
-               pending->arrived, now, out, &*pending->course, &pending->given, ticket});
+               pending->arrived, turn, &*pending->course, &pending->given, ticket});
   if (pending_.get(ticket) == nullptr) return;  // it waits again, under another
   pending->live.reset();
   pending->course.reset();

@@ -18,7 +18,7 @@ bool Engine::converse(const Request& request) {
     next_round(request, {std::move(method), request.client.name, course.way().full_name});
     return true;
   }
-  auto found = conversations_->take(state->value, request.client.name, request.now.steady);
+  auto found = conversations_->take(state->value, request.client.name, request.turn.now.steady);
   if (!found) {
     proved(request, {false, "no conversation has this State: it has ended, or has expired"});
   } else if (found->user != course.way().full_name) {
@@ -37,7 +37,7 @@ void Engine::next_round(const Request& request, Conversation conversation) {
     if (proof->right) {
       slowdown_->right(attempt);
     } else {
-      slowdown_->wrong(attempt, request.live->plan->sign_in, request.now.steady);
+      slowdown_->wrong(attempt, request.live->plan->sign_in, request.turn.now.steady);
     }
     return proved(request, std::move(*proof));
   }
@@ -47,7 +47,7 @@ void Engine::next_round(const Request& request, Conversation conversation) {
   challenge.attributes.push_back(static_cast<std::uint8_t>(AttributeType::state));
   challenge.attributes.push_back(static_cast<std::uint8_t>(state.size() + wire::kAttributeHeader));
   append(challenge.attributes, state);
-  conversations_->put(state, std::move(conversation), request.now.steady);
+  conversations_->put(state, std::move(conversation), request.turn.now.steady);
   note_and_give(request, std::move(challenge));
 }
 

@@ -25,17 +25,17 @@ bool Engine::may_use(const plan::Client& client, std::uint16_t listener, const I
 
 // While a secret is rotated, the new one is tried first, then the old one.
 std::optional<plan::WhichSecret> Engine::verify(const PacketView& packet, const plan::Client& client,
-                                                const Datagram& in, Now now, Actions& out) {
+                                                const Datagram& in, const Turn& turn) {
   using plan::WhichSecret;
   const bool old_valid =
-      client.old_secret && (!client.old_secret_until || now.wall < *client.old_secret_until);
+      client.old_secret && (!client.old_secret_until || turn.now.wall < *client.old_secret_until);
   const bool access = settings_.listeners[in.listener].purpose == Purpose::access;
   const Code expected = access ? Code::access_request : Code::accounting_request;
   const bool status = packet.code() == Code::status_server;
   if (packet.code() != expected && !status) {
     drop(in, &client,
          {Outcome::wrong_code, "a packet that does not belong on this port", wire::name_of(packet.code())},
-         now, out);
+         turn);
     return std::nullopt;
   }
   if (packet.code() == Code::accounting_request) {  // RFC 2866 §3
@@ -43,7 +43,7 @@ std::optional<plan::WhichSecret> Engine::verify(const PacketView& packet, const 
     if (old_valid && wire::verify_accounting_request(packet, *client.old_secret)) return WhichSecret::old;
     drop(in, &client,
          {Outcome::wrong_signature, "Request Authenticator does not verify: shared secret probably differs"},
-         now, out);
+         turn);
     return std::nullopt;
   }
   switch (wire::check_message_authenticator(packet, packet.authenticator(), client.secret)) {
@@ -57,7 +57,7 @@ std::optional<plan::WhichSecret> Engine::verify(const PacketView& packet, const 
       drop(
           in, &client,
           {Outcome::wrong_signature, "Message-Authenticator does not verify: shared secret probably differs"},
-          now, out);
+          turn);
       return std::nullopt;
     case Signature::absent:
       break;
@@ -66,8 +66,7 @@ std::optional<plan::WhichSecret> Engine::verify(const PacketView& packet, const 
   std::string_view because = "no Message-Authenticator, which is required of this client";
   if (!status && identity::proves_nothing(packet)) {
     drop(in, &client,
-         {Outcome::unsigned_request, "neither a credential nor Message-Authenticator (RFC 3579 §3.3)"}, now,
-         out);
+         {Outcome::unsigned_request, "neither a credential nor Message-Authenticator (RFC 3579 §3.3)"}, turn);
     return std::nullopt;
   }
   if (!status && client.message_authenticator == plan::SignatureRule::if_present &&
@@ -77,7 +76,7 @@ std::optional<plan::WhichSecret> Engine::verify(const PacketView& packet, const 
     if (!packet.find(AttributeType::proxy_state)) return WhichSecret::current;
     because = "Proxy-State without Message-Authenticator, as in forged requests";
   }
-  drop(in, &client, {Outcome::unsigned_request, because}, now, out);
+  drop(in, &client, {Outcome::unsigned_request, because}, turn);
   return std::nullopt;
 }
 

@@ -24,7 +24,7 @@ Deliverer::Deliverer(std::unique_ptr<accounting::Store> queue, std::vector<IpAdd
       lanes_(
           io_, std::move(send_from), tap,
           [this](std::uint16_t lane, const Received& datagram) {
-            delivery_.on_reply(lane, datagram.from, datagram.octets, clock_.now(), actions_);
+            delivery_.on_reply(lane, datagram.from, datagram.octets, {clock_.now(), actions_});
           },
           [this] { carry_out(); }) {}
 
@@ -71,7 +71,7 @@ void Deliverer::take_up() {
     if (!waiting) return log_error(waiting.error().at("accounting queue").text);
     if (waiting->empty()) return;
     behind_place_ = waiting->back().place;
-    delivery_.offer(std::move(*waiting), clock_.now(), actions_);
+    delivery_.offer(std::move(*waiting), {clock_.now(), actions_});
   }
 }
 
@@ -98,7 +98,7 @@ void Deliverer::set_timer() {
   timer_.expires_at(*deadline);
   timer_.async_wait([this](const asio::error_code& error) {
     if (error) return;
-    delivery_.on_timer(clock_.now(), actions_);
+    delivery_.on_timer({clock_.now(), actions_});
     carry_out();
   });
 }

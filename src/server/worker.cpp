@@ -32,7 +32,7 @@ Worker::Worker(std::size_t index, std::vector<Listener> listeners, std::vector<I
       lanes_(
           io_, std::move(send_from), shared_.tap,
           [this](std::uint16_t lane, const Received& datagram) {
-            engine_.on_reply(lane, datagram.from, datagram.octets, clock_.now(), actions_);
+            engine_.on_reply(lane, datagram.from, datagram.octets, {clock_.now(), actions_});
           },
           [this] { carry_out(); }) {
   for (Listener& listener : listeners) {
@@ -59,7 +59,7 @@ void Worker::take_new_plan() {
   const std::uint64_t generation = shared_.plan.generation();
   if (generation == plan_generation_) return;
   plan_generation_ = generation;
-  engine_.use(shared_.plan.current(), clock_.now(), actions_);
+  engine_.use(shared_.plan.current(), {clock_.now(), actions_});
 }
 
 void Worker::watch(std::size_t listener) {
@@ -85,7 +85,8 @@ bool Worker::receive(std::size_t listener) {
     }
   }
   for (const Received& in : received) {
-    engine_.handle({static_cast<std::uint16_t>(listener), in.from, in.to, in.octets}, clock_.now(), actions_);
+    engine_.handle({static_cast<std::uint16_t>(listener), in.from, in.to, in.octets},
+                   {clock_.now(), actions_});
   }
   carry_out();
   return !received.empty();
@@ -128,7 +129,7 @@ void Worker::send_replies() {
 void Worker::hand_over(engine::Job job) {
   const Ticket ticket = job.ticket;
   const auto not_done = [&](std::string_view because) {
-    engine_.on_done(ticket, engine::NotDone{because}, clock_.now(), actions_);
+    engine_.on_done(ticket, engine::NotDone{because}, {clock_.now(), actions_});
   };
   if (auto* record = std::get_if<engine::Job::Record>(&job.work)) {
     if (!shared_.writer.record({index_, ticket, std::move(record->incoming)}))
@@ -138,7 +139,7 @@ void Worker::hand_over(engine::Job job) {
   const bool taken =
       shared_.proofs.prove(std::get<engine::Job::Compare>(std::move(job.work)), [this, ticket](bool matches) {
         asio::post(io_, [this, ticket, matches] {
-          engine_.on_done(ticket, engine::Compared{matches}, clock_.now(), actions_);
+          engine_.on_done(ticket, engine::Compared{matches}, {clock_.now(), actions_});
           carry_out();
         });
       });
@@ -154,7 +155,7 @@ void Worker::set_timer() {
   timer_.async_wait([this](const asio::error_code& error) {
     if (error) return;
     timer_at_ = TimePoint::max();
-    engine_.on_timer(clock_.now(), actions_);
+    engine_.on_timer({clock_.now(), actions_});
     carry_out();
   });
 }
@@ -162,7 +163,7 @@ void Worker::set_timer() {
 void Worker::recorded(std::vector<AccountingWriter::Done> done) {
   asio::post(io_, [this, done = std::move(done)] {
     const Now now = clock_.now();
-    for (const auto& one : done) engine_.on_done(one.ticket, one.kept, now, actions_);
+    for (const auto& one : done) engine_.on_done(one.ticket, one.kept, {now, actions_});
     carry_out();
   });
 }
@@ -182,7 +183,7 @@ void Worker::stop_listening() {
 void Worker::stop() {
   if (!thread_.joinable()) return;
   asio::post(io_, [this] {
-    engine_.stop(clock_.now(), actions_);
+    engine_.stop({clock_.now(), actions_});
     carry_out();
     lanes_.close();
     timer_.cancel();

@@ -52,7 +52,7 @@ Node::Node(Network& network, std::string address, std::string_view plan, const T
   for (Worker& worker : workers_) {
     worker.engine = std::make_unique<engine::Engine>(settings, random_, counters_);
     worker.lanes = &worker == workers_.data() ? kAccessLanes : kSecondLanes;
-    worker.engine->use(live, network_.now(), worker.actions);
+    worker.engine->use(live, {network_.now(), worker.actions});
   }
   delivery_.use(live);
 }
@@ -61,7 +61,8 @@ void Node::receive(const Endpoint& from, const Endpoint& to, const Octets& datag
   if (silent) return;
   const Now now = network_.now();
   if (to.port >= kAccountingLanes) {
-    delivery_.on_reply(static_cast<std::uint16_t>(to.port - kAccountingLanes), from, datagram, now, actions_);
+    delivery_.on_reply(static_cast<std::uint16_t>(to.port - kAccountingLanes), from, datagram,
+                       {now, actions_});
     const auto places = delivery_.take_delivered();
     store_.delivered(places);
     delivery_.taken_off(places);
@@ -69,11 +70,11 @@ void Node::receive(const Endpoint& from, const Endpoint& to, const Octets& datag
   }
   Worker& worker = workers_[(to.port >= kAccessLanes ? to.port / kSecondLanes : from.port) % workers_.size()];
   if (to.port >= kAccessLanes) {
-    worker.engine->on_reply(static_cast<std::uint16_t>(to.port - worker.lanes), from, datagram, now,
-                            worker.actions);
+    worker.engine->on_reply(static_cast<std::uint16_t>(to.port - worker.lanes), from, datagram,
+                            {now, worker.actions});
   } else {
     worker.engine->handle({static_cast<std::uint16_t>(to.port == 1812 ? 0 : 1), from, to.address, datagram},
-                          now, worker.actions);
+                          {now, worker.actions});
   }
   carry_out(worker);
 }
@@ -94,7 +95,7 @@ void Node::carry_out(Worker& worker) {
     bring_results(worker);
   }
   leave(std::exchange(worker.actions, {}), worker.lanes);
-  delivery_.offer(store_.undelivered(), network_.now(), actions_);
+  delivery_.offer(store_.undelivered(), {network_.now(), actions_});
   leave(std::exchange(actions_, {}), kAccountingLanes);
 }
 
@@ -124,20 +125,20 @@ void Node::bring_results(Worker& worker) {
     due.push_back(std::move(result));
     return true;
   });
-  for (const Result& result : due) worker.engine->on_done(result.ticket, result.what, now, worker.actions);
+  for (const Result& result : due) worker.engine->on_done(result.ticket, result.what, {now, worker.actions});
 }
 
 void Node::turn() {
   const Now now = network_.now();
   for (Worker& worker : workers_) {
     bring_results(worker);
-    worker.engine->on_timer(now, worker.actions);
+    worker.engine->on_timer({now, worker.actions});
     carry_out(worker);
   }
-  delivery_.on_timer(now, actions_);
+  delivery_.on_timer({now, actions_});
   if (now.steady >= next_sweep_) {
     next_sweep_ = now.steady + kSweepEvery;
-    delivery_.offer(store_.undelivered(), now, actions_);
+    delivery_.offer(store_.undelivered(), {now, actions_});
   }
   leave(std::exchange(actions_, {}), kAccountingLanes);
 }

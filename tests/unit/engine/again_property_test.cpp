@@ -214,9 +214,9 @@ class ByChance : public Handle {
         out.clear();
         const auto* compare = std::get_if<Job::Compare>(&job.work);
         if (compare == nullptr) {
-          engine.on_done(job.ticket, accounting::Kept{1, chance.once_in(2)}, clock.advance(2ms), out);
+          engine.on_done(job.ticket, accounting::Kept{1, chance.once_in(2)}, {clock.advance(2ms), out});
         } else {
-          engine.on_done(job.ticket, Compared{!chance.once_in(3)}, clock.advance(2ms), out);
+          engine.on_done(job.ticket, Compared{!chance.once_in(3)}, {clock.advance(2ms), out});
         }
       } else if (!out.asks.empty() && chance.once_in(2)) {
         keep_asked();
@@ -286,7 +286,7 @@ TEST_F(ByChance, TheJournalTellsWhatWasSentAndExplainTheSame) {
       SCOPED_TRACE(text);
       const auto plan = support::plan_of(text);
       ASSERT_TRUE(plan);
-      engine.use(board.go_live(plan, seed), clock.now(), out);
+      engine.use(board.go_live(plan, seed), {clock.now(), out});
     }
     event_ = nullptr;
     const Octets asked_with = request(chance, static_cast<std::uint8_t>(seed));

@@ -35,7 +35,7 @@ class Credentials : public Handle {
  protected:
   void rules(std::string_view text = kRulesByMethod) {
     engine.use(board.go_live(support::plan_of(std::string(kPlan) + std::string(text)), ++revision),
-               clock.now(), out);
+               {clock.now(), out});
   }
   support::RequestBuilder tamu() { return access_request(++identifier).user("tamu@reef.example"); }
   // CHAP-Password, and the CHAP-Challenge that it answers.
@@ -208,7 +208,7 @@ TEST_F(Credentials, UnknownUsersTakeAsLongAsHashedOnes) {
   // Whoever types the password of the user whose hash is compared does not come in by it.
   const auto ticket = out.jobs.front().ticket;
   out.clear();
-  engine.on_done(ticket, Compared{true}, clock.now(), out);
+  engine.on_done(ticket, Compared{true}, {clock.now(), out});
   EXPECT_EQ(outcome(), "rejected");
   EXPECT_EQ(reason(), "no such user here");
 }
@@ -276,12 +276,12 @@ secret = "laut"
 listeners = ["198.51.100.9:1812"]
 )"),
                                2),
-                 clock.now(), out);
+                 {clock.now(), out});
   const auto asked_at = [&](const char* address) {
     out.clear();
     everywhere.handle({0, *Endpoint::parse("192.0.2.1:4000", 0), *IpAddress::parse(address),
                        access_request(++identifier).user("x").password("x").signed_with(secret("laut"))},
-                      clock.now(), out);
+                      {clock.now(), out});
     return outcome();
   };
   EXPECT_EQ(asked_at("198.51.100.9"), "rejected");

@@ -84,7 +84,7 @@ secret = "danau"
 priority = 2
 )"),
                            2),
-             clock.now(), out);
+             {clock.now(), out});
   ask(1, "rani@lagoon.example");
   keep_asked();
   wait(1000ms);
@@ -149,7 +149,7 @@ TEST_F(Neighbours, TheShareOfAGroupIsASetting) {
                     64,
                     10};
   Engine narrow(settings, random, counters);
-  narrow.use(board.go_live(support::plan_of(kPlan), 2), clock.now(), out);
+  narrow.use(board.go_live(support::plan_of(kPlan), 2), {clock.now(), out});
   for (int i = 0; i < 6; ++i) {
     out.clear();
     narrow.handle({0,
@@ -159,7 +159,7 @@ TEST_F(Neighbours, TheShareOfAGroupIsASetting) {
                        .user("rani@lagoon.example")
                        .password("x")
                        .signed_with(secret("laut"))},
-                  clock.now(), out);
+                  {clock.now(), out});
   }
   EXPECT_EQ(outcome(), "overloaded");
   EXPECT_THAT(event().detail,

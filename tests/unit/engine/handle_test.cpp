@@ -112,11 +112,11 @@ TEST_F(Handle, AHashIsComparedElsewhereAndTheAnswerFollows) {
   EXPECT_EQ(text_of(compare_in(out).typed.reveal()), "laut-biru-7");
   const Ticket ticket = out.jobs[0].ticket;
   out.clear();
-  engine.on_done(ticket, Compared{true}, clock.advance(3ms), out);
+  engine.on_done(ticket, Compared{true}, {clock.advance(3ms), out});
   EXPECT_EQ(reply_code(), Code::access_accept);
   EXPECT_EQ(event().took, 3ms);
   out.clear();
-  engine.on_done(ticket, Compared{true}, clock.now(), out);  // too late, twice: nothing happens
+  engine.on_done(ticket, Compared{true}, {clock.now(), out});  // too late, twice: nothing happens
   EXPECT_TRUE(out.replies.empty());
   expect_counters_to_add_up();
 }
@@ -370,7 +370,7 @@ TEST_F(Handle, AResultThatNeverComesEndsTheRequest) {
   EXPECT_EQ(event().because, "it was not done in time");
   EXPECT_EQ(engine.in_flight(), 0U);
   EXPECT_EQ(counters.late_count(), 0U);
-  engine.on_done(ticket, Compared{true}, clock.now(), out);
+  engine.on_done(ticket, Compared{true}, {clock.now(), out});
   EXPECT_EQ(counters.late_count(), 1U);
   EXPECT_EQ(out.replies.size(), 0U);
   receive(sari);  // nobody is held up by what was never known
@@ -383,7 +383,7 @@ TEST_F(Handle, WhereNobodyHasRoomForAStoryNoneIsMade) {
   Settings settings{{{forward::Purpose::access, {}}}, 256, std::chrono::milliseconds(10000), 64};
   settings.no_stories = &no_stories;
   Engine busy(settings, random, counters);
-  busy.use(board.go_live(support::plan_of(kPlan), 1), clock.now(), out);
+  busy.use(board.go_live(support::plan_of(kPlan), 1), {clock.now(), out});
   const auto ask = [&](std::uint8_t identifier) -> const Event& {
     out.clear();
     busy.handle({0,
@@ -393,7 +393,7 @@ TEST_F(Handle, WhereNobodyHasRoomForAStoryNoneIsMade) {
                      .user("tamu@reef.example")
                      .password("ombak-3")
                      .signed_with(secret("laut"))},
-                clock.now(), out);
+                {clock.now(), out});
     return event();
   };
   EXPECT_TRUE(ask(1).untold);
@@ -421,7 +421,7 @@ TEST_F(Handle, AClientThatThePlanLosesGetsNoAnswerAnyMore) {
   receive(lagoon());
   keep_asked();
   out.clear();
-  engine.use(board.go_live(support::plan_of(""), 1), clock.now(), out);
+  engine.use(board.go_live(support::plan_of(""), 1), {clock.now(), out});
   EXPECT_EQ(outcome(), "unknown-client");
   EXPECT_EQ(engine.in_flight(), 0U);
   from_server(answer_of(Code::access_accept, "danau"));
@@ -456,7 +456,7 @@ secret = "laut"
 TEST_F(Handle, RequestsUnderWayEndWithThePlanTheyBeganWith) {
   receive(lagoon());
   keep_asked();
-  engine.use(board.go_live(support::plan_of(kNoRealms), 1), clock.now(), out);
+  engine.use(board.go_live(support::plan_of(kNoRealms), 1), {clock.now(), out});
   from_server(answer_of(Code::access_accept, "danau"));
   EXPECT_EQ(reply_code(), Code::access_accept);
   receive(lagoon(8));
@@ -474,7 +474,7 @@ TEST_F(Handle, StoppingEndsEverythingUnderWay) {
   receive(lagoon(1));
   receive(lagoon(2));
   out.clear();
-  engine.stop(clock.now(), out);
+  engine.stop({clock.now(), out});
   EXPECT_EQ(out.events.size(), 2U);
   EXPECT_EQ(outcome(), "stopped");
   EXPECT_EQ(engine.in_flight(), 0U);
@@ -497,7 +497,7 @@ TEST_F(Handle, AccountingIsAnsweredWhenTheRecordIsKept) {  // RFC 2866 §4.2
   account(start);
   EXPECT_EQ(outcome(), "repeat-waiting");
   out.clear();
-  engine.on_done(ticket, accounting::Kept{1, false}, clock.now(), out);
+  engine.on_done(ticket, accounting::Kept{1, false}, {clock.now(), out});
   EXPECT_EQ(reply_code(), Code::accounting_response);
   EXPECT_EQ(value_in(reply(), "Proxy-State"), "0xbb");
   EXPECT_TRUE(wire::verify_response(*PacketView::parse(reply()), PacketView::parse(start)->authenticator(),
@@ -511,7 +511,7 @@ TEST_F(Handle, AccountingThatTheStoreRefusesIsNotAnsweredAndMayComeAgain) {
   account(start);
   const Ticket ticket = out.jobs.at(0).ticket;
   out.clear();
-  engine.on_done(ticket, fail(Errc::io, "store: disk full"), clock.now(), out);
+  engine.on_done(ticket, fail(Errc::io, "store: disk full"), {clock.now(), out});
   EXPECT_TRUE(out.replies.empty());
   EXPECT_EQ(outcome(), "not-recorded");
   EXPECT_EQ(event().detail, "store: disk full");
@@ -576,7 +576,7 @@ class Rotating : public Handle {
  protected:
   Rotating() {
     live = board.go_live(support::plan_of(kRotating), 2);
-    engine.use(live, clock.now(), out);
+    engine.use(live, {clock.now(), out});
   }
   std::string sign_in_with(std::string_view with, std::uint8_t identifier) {
     request =
@@ -709,7 +709,7 @@ reply = { "Tunnel-Password[2]" = "not taken", Filter-Id = "crew" }
 
 // RFC 2868 §3.5
 TEST_F(Handle, HiddenAttributesOfAReplyAreHiddenForTheClient) {
-  engine.use(board.go_live(support::plan_of(kTunnel), 2), clock.now(), out);
+  engine.use(board.go_live(support::plan_of(kTunnel), 2), {clock.now(), out});
   const Octets sent = access_request().user("sari").password("laut-biru-7").signed_with(secret("laut"));
   receive(sent);
   const wire::Authenticator request = PacketView::parse(sent)->authenticator();
@@ -777,7 +777,7 @@ set = { Reply-Message = "Hello {user}." }
 
 class Edited : public Handle {
  protected:
-  Edited() { engine.use(board.go_live(support::plan_of(kEdits), 2), clock.now(), out); }
+  Edited() { engine.use(board.go_live(support::plan_of(kEdits), 2), {clock.now(), out}); }
 };
 
 TEST_F(Edited, AsReceivedAlsoWhatIsHidden) {
@@ -849,7 +849,7 @@ permit = true
 reply = { vlan = 30 }
 )"),
                            2),
-             clock.now(), out);
+             {clock.now(), out});
   receive(access_request(1).user("guest@reef.example").signed_with(secret("laut")));
   EXPECT_EQ(outcome(), "accepted");
   EXPECT_EQ(support::value_in(reply(), "Tunnel-Private-Group-ID"), "\"30\"");
@@ -864,7 +864,7 @@ reply = { vlan = 30 }
 
 class RulesOfAPlan : public Handle {
  protected:
-  RulesOfAPlan() { engine.use(board.go_live(support::plan_of(kRules), 2), clock.now(), out); }
+  RulesOfAPlan() { engine.use(board.go_live(support::plan_of(kRules), 2), {clock.now(), out}); }
 };
 
 TEST_F(RulesOfAPlan, TheFirstAccessRuleThatMatchesDecides) {
@@ -953,7 +953,7 @@ permit = true
 
 class Methods : public Handle {
  protected:
-  Methods() { engine.use(board.go_live(support::plan_of(kMethods), 2), clock.now(), out); }
+  Methods() { engine.use(board.go_live(support::plan_of(kMethods), 2), {clock.now(), out}); }
 
   static std::string hex_of(OctetView octets) { return "0x" + to_hex(octets); }
   // The exchange of RFC 2759 §9.2.
@@ -1090,7 +1090,7 @@ class DeliveryTest : public testing::Test {
   }
   void offer(std::vector<accounting::Undelivered> items) {
     out.clear();
-    delivery.offer(std::move(items), clock.now(), out);
+    delivery.offer(std::move(items), {clock.now(), out});
   }
   void acknowledge() {
     const OctetView view = out.view(out.asks.at(0).packet);
@@ -1100,7 +1100,7 @@ class DeliveryTest : public testing::Test {
     EXPECT_EQ(out.asks[0].to.text(), "198.51.100.1:1813");
     wire::PacketBuilder reply(Code::accounting_response, packet->identifier(), packet->authenticator());
     wire::sign_response(reply.finish(), packet->authenticator(), secret("danau"));
-    delivery.on_reply(0, out.asks[0].to, reply.finish(), clock.now(), out);
+    delivery.on_reply(0, out.asks[0].to, reply.finish(), {clock.now(), out});
   }
 
   support::FakeClock clock;
@@ -1135,9 +1135,9 @@ TEST_F(DeliveryTest, WhatIsUnderWayOrBeingTakenOffIsNotSentTwice) {
 TEST_F(DeliveryTest, WithoutAnswerItWaitsInTheQueue) {
   offer({item(5)});
   out.clear();
-  delivery.on_timer(clock.advance(1s), out);
+  delivery.on_timer({clock.advance(1s), out});
   EXPECT_EQ(out.asks.size(), 1U);
-  delivery.on_timer(clock.advance(1s), out);
+  delivery.on_timer({clock.advance(1s), out});
   ASSERT_EQ(out.notices.size(), 1U);
   EXPECT_EQ(out.notices[0].text, "record 5 waits in the queue (group lagoon: lagoon-1 is silent)");
   EXPECT_EQ(delivery.under_way(), 0U);
@@ -1153,7 +1153,7 @@ TEST_F(DeliveryTest, ASilentGroupIsOneLineAMinuteAndOneWhenItAnswersAgain) {
     lines += out.notices.size();
     for (int turn = 0; turn < 2; ++turn) {
       out.clear();
-      delivery.on_timer(clock.advance(1s), out);
+      delivery.on_timer({clock.advance(1s), out});
       for (const auto& notice : out.notices) lines += notice.subject.starts_with("accounting") ? 1 : 0;
     }
   }

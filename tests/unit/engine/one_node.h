@@ -84,14 +84,14 @@ class Handle : public testing::Test {
                 std::chrono::milliseconds(10000),
                 64},
                random, counters) {
-    engine.use(board.go_live(support::plan_of(kPlan), 1), clock.now(), out);
+    engine.use(board.go_live(support::plan_of(kPlan), 1), {clock.now(), out});
   }
 
   // Everything that a datagram leads to; what was done before is forgotten.
   const Actions& receive(const Octets& datagram, const char* from = "192.0.2.1:4000",
                          std::uint16_t listener = 0) {
     out.clear();
-    engine.handle({listener, *Endpoint::parse(from, 0), {}, datagram}, clock.now(), out);
+    engine.handle({listener, *Endpoint::parse(from, 0), {}, datagram}, {clock.now(), out});
     return out;
   }
   const Actions& account(const Octets& datagram) { return receive(datagram, "192.0.2.1:4000", 1); }
@@ -119,12 +119,12 @@ class Handle : public testing::Test {
   }
   const Actions& from_server(const Octets& datagram, const char* server = "198.51.100.1:1812") {
     out.clear();
-    engine.on_reply(0, *Endpoint::parse(server, 0), datagram, clock.now(), out);
+    engine.on_reply(0, *Endpoint::parse(server, 0), datagram, {clock.now(), out});
     return out;
   }
   const Actions& wait(std::chrono::milliseconds time) {
     out.clear();
-    engine.on_timer(clock.advance(time), out);
+    engine.on_timer({clock.advance(time), out});
     return out;
   }
   void expect_counters_to_add_up() const {
@@ -155,7 +155,7 @@ inline void compare_all(Engine& engine, Actions& out, Now now) {
   out.clear();
   for (const Job& job : jobs) {
     const auto& compare = std::get<Job::Compare>(job.work);
-    engine.on_done(job.ticket, Compared{compare.stored->matches(compare.typed.reveal())}, now, out);
+    engine.on_done(job.ticket, Compared{compare.stored->matches(compare.typed.reveal())}, {now, out});
   }
 }
 

@@ -52,7 +52,7 @@ priority = 2
 class ToldAsSent : public Handle {
  protected:
   void use(const std::string& edits) {
-    engine.use(board.go_live(support::plan_of(kPlan + edits), 2), clock.now(), out);
+    engine.use(board.go_live(support::plan_of(kPlan + edits), 2), {clock.now(), out});
   }
   std::vector<std::string> trail() const { return support::kept_entry(event()).trail; }
 };

@@ -98,7 +98,7 @@ when = 'time within "22:00-04:00"'
 permit = true
 )"),
                            2),
-             clock.now(), out);
+             {clock.now(), out});
   receive(access_request(1).user("tamu@reef.example").password("ombak-3").signed_with(secret("laut")));
   EXPECT_THAT(reason_text(event()), testing::MatchesRegex("no access rule matches \\(pap, Mon ..:.. UTC\\)"));
 }
@@ -108,7 +108,7 @@ TEST_F(Causes, ARecordIsToldWithWhereItGoes) {
     account(support::accounting_request("Start", user).user(user).signed_with(secret("laut")));
     const Ticket ticket = out.jobs.at(0).ticket;
     out.clear();
-    engine.on_done(ticket, accounting::Kept{1, false}, clock.now(), out);
+    engine.on_done(ticket, accounting::Kept{1, false}, {clock.now(), out});
     return reason_text(event());
   };
   EXPECT_EQ(record("tamu@reef.example"), "record taken (Start; kept here, sent to nobody)");
