@@ -86,8 +86,7 @@ std::string name_of(StatusType status) {
   return named == nullptr ? std::to_string(number) : named->name;
 }
 
-Result<Record> make_record(const PacketView& packet, std::string client, const IpAddress& source,
-                           std::string realm, WallTime received) {
+Result<Record> make_record(const PacketView& packet, Sender sender, std::string realm, WallTime received) {
   const auto status = number_in(packet.find(AttributeType::acct_status_type));
   if (!status) return fail(Errc::malformed, "no Acct-Status-Type of 4 octets");
   Record out;
@@ -98,10 +97,10 @@ Result<Record> make_record(const PacketView& packet, std::string client, const I
   if (out.session_id.empty() && !about_the_device) return fail(Errc::malformed, "no Acct-Session-Id");
   out.received = received;
   out.event_time = event_time(packet, received);
-  out.nas = nas_of(packet, client);
-  out.digest = digest_of(packet, client);
-  out.client = std::move(client);
-  out.source = source;
+  out.nas = nas_of(packet, sender.client);
+  out.digest = digest_of(packet, sender.client);
+  out.client = std::move(sender.client);
+  out.source = sender.address;
   out.user = escaped(text_in(packet.find(AttributeType::user_name)));
   out.realm = std::move(realm);
   out.calling_station = escaped(text_in(packet.find(AttributeType::calling_station_id)));

@@ -41,10 +41,16 @@ struct Record {
   std::array<std::uint8_t, 16> digest{};  ///< the same for all resends of one record
 };
 
+struct Sender {
+  std::string client;  ///< its name
+  IpAddress address;
+};
+
 /// Takes an Accounting-Request apart.
 ///   errors  Errc::malformed: no Acct-Status-Type, or no Acct-Session-Id where RFC 2866 §5.5 demands one
-Result<Record> make_record(const wire::PacketView& packet, std::string client, const IpAddress& source,
-                           std::string realm, WallTime received);
+///   realm  of its user, as the plan understands it
+Result<Record> make_record(const wire::PacketView& packet, Sender sender, std::string realm,
+                           WallTime received);
 
 /// The attributes for the next hop: as received, with Acct-Delay-Time grown by the time that the record has
 /// waited here (RFC 2866 §5.2).

@@ -44,13 +44,12 @@ revision::AuditEntry audit_entry(const Asked& asked, std::string action, std::st
 }
 
 Result<revision::Applied> make_change(const Asked& asked, const std::vector<revision::Edit>& edits,
-                                      const revision::Wish& wish, std::string_view action,
-                                      document::Problems& problems) {
+                                      const revision::Wish& wish, document::Problems& problems) {
   return asked.server.change_plan([&](revision::Keeper& keeper) {
     plan::Outside outside;
     outside.resolve = [&](const std::string& host) { return asked.server.hosts().address_of(host); };
     outside.now = now();
-    return keeper.change(edits, std::move(outside), wish, action, now(), problems);
+    return keeper.change(edits, std::move(outside), wish, problems);
   });
 }
 

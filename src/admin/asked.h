@@ -25,8 +25,7 @@ bool changed_by_commands(const Asked& asked);
 
 /// Makes the changes; what they need from outside is looked up here.
 Result<revision::Applied> make_change(const Asked& asked, const std::vector<revision::Edit>& edits,
-                                      const revision::Wish& wish, std::string_view action,
-                                      document::Problems& problems);
+                                      const revision::Wish& wish, document::Problems& problems);
 
 /// A line of the audit record by this caller, now.
 revision::AuditEntry audit_entry(const Asked& asked, std::string action, std::string subject,

@@ -82,7 +82,7 @@ void answer_applied(const Asked& asked, const Result<Applied>& applied, const do
 
 // What the body says of who, why, and on what base; a problem is answered if it is not understood.
 std::optional<revision::Wish> read_wish(const Asked& asked, const json& body) {
-  revision::Wish out{asked.caller, "", std::nullopt, false, false};
+  revision::Wish out{asked.caller, "", std::nullopt, false, false, now(), "apply"};
   const auto message = text_in(body, "message");
   const auto refuse = [&](const std::string& why) {
     problem(asked.response, 400, "Not understood", why);
@@ -250,7 +250,7 @@ void apply_plan(const Asked& asked) {
     outside.variable = looked_up_in(texts_in(*body, "variables"), "variable");
     outside.resolve = [&](const std::string& host) { return asked.server.hosts().address_of(host); };
     outside.now = now();
-    return keeper.apply(files, std::move(outside), *wish, "apply", now(), problems);
+    return keeper.apply(files, std::move(outside), *wish, problems);
   });
   answer_applied(asked, applied, problems);
 }
@@ -258,7 +258,7 @@ void apply_plan(const Asked& asked) {
 void change_plan(const Asked& asked) {
   const auto body = read_body(asked.request, asked.response, {"changes", "message", "base", "dry_run"});
   if (!body) return;
-  const auto wish = read_wish(asked, *body);
+  auto wish = read_wish(asked, *body);
   if (!wish || !changed_by_commands(asked)) return;
   const json rows = body->value("changes", json::array());
   if (!rows.is_array() || rows.empty())
@@ -271,10 +271,9 @@ void change_plan(const Asked& asked) {
     edits.push_back(std::move(*edit));
   }
   document::Problems problems;
-  const std::string action = edits.size() > 1
-                                 ? "plan change"
-                                 : fmt::format("{} {}", edits.front().kind, rows.front().value("do", ""));
-  answer_applied(asked, make_change(asked, edits, *wish, action, problems), problems);
+  wish->what = edits.size() > 1 ? "plan change"
+                                : fmt::format("{} {}", edits.front().kind, rows.front().value("do", ""));
+  answer_applied(asked, make_change(asked, edits, *wish, problems), problems);
 }
 
 void restore_plan(const Asked& asked) {
@@ -287,7 +286,7 @@ void restore_plan(const Asked& asked) {
     return problem(asked.response, 400, "Not understood", "'revision' is no number");
   document::Problems problems;
   const auto applied = asked.server.change_plan(
-      [&](Keeper& keeper) { return keeper.restore(number.get<std::uint64_t>(), *wish, now(), problems); });
+      [&](Keeper& keeper) { return keeper.restore(number.get<std::uint64_t>(), *wish, problems); });
   answer_applied(asked, applied, problems);
 }
 

@@ -64,13 +64,13 @@ void show_secret(const Asked& asked, Holder holder) {
 
 // Changes fields of whoever holds the secret; `body` is what is answered besides.
 void change_fields(const Asked& asked, const Holder& holder, std::vector<revision::FieldEdit> fields,
-                   const revision::Wish& wish, const std::string& action, json body) {
+                   const revision::Wish& wish, json body) {
   Edit edit;
   edit.kind = holder.kind;
   edit.name = holder.name;
   edit.fields = std::move(fields);
   document::Problems problems;
-  const auto applied = make_change(asked, {edit}, wish, action, problems);
+  const auto applied = make_change(asked, {edit}, wish, problems);
   if (!applied) return problem(asked.response, applied.error(), problems);
   body["plan_revision"] = applied->revision;
   answer(asked.response, body);
@@ -100,10 +100,11 @@ void rotate_secret(const Asked& asked, Holder holder, const std::string& given, 
     if (!end) return problem(asked.response, 400, "Not understood", end.error().at("until").text);
     fields.push_back({"old_secret_until", document::text_value(text_of(*end))});
   }
-  const revision::Wish wish{asked.caller, "rotate the secret of " + holder.called, live->revision, false,
-                            false};
+  const revision::Wish wish{
+      asked.caller,   "rotate the secret of " + holder.called, live->revision, false, false, now(),
+      "secret rotate"};
   holder.body["secret"] = fresh;
-  change_fields(asked, holder, std::move(fields), wish, "secret rotate", holder.body);
+  change_fields(asked, holder, std::move(fields), wish, holder.body);
 }
 
 void finish_rotation(const Asked& asked, const Holder& holder) {
@@ -112,10 +113,11 @@ void finish_rotation(const Asked& asked, const Holder& holder) {
   if (holder.kind != "client" || (client != nullptr && !client->old_secret))
     return problem(asked.response, 409, "Conflict",
                    fmt::format("the secret of {} is not being rotated", holder.called));
-  const revision::Wish wish{asked.caller, "end the rotation of the secret of " + holder.called, std::nullopt,
-                            false, false};
+  const revision::Wish wish{
+      asked.caller,   "end the rotation of the secret of " + holder.called, std::nullopt, false, false, now(),
+      "secret finish"};
   change_fields(asked, holder, {{"old_secret", std::nullopt}, {"old_secret_until", std::nullopt}}, wish,
-                "secret finish", holder.body);
+                holder.body);
 }
 
 json time_or_null(const std::optional<WallTime>& time) {

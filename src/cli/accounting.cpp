@@ -39,8 +39,9 @@ void print_records(const json& rows, Terminal& out) {
 }
 
 Exit search_records(const Arguments& arguments, Terminal& terminal) {
-  return list_rows(arguments, terminal, "/v1/accounting/records", accounting_query(arguments), "records",
-                   arguments.has("--attributes") ? print_attributes : print_records);
+  return list_rows(arguments, terminal, accounting_query(arguments),
+                   {"/v1/accounting/records", "records",
+                    arguments.has("--attributes") ? print_attributes : print_records});
 }
 
 }  // namespace

@@ -91,7 +91,7 @@ Result<Credential> read_credential(const Arguments& arguments, const Question& q
           : typed_secret("password of " + user, "give --password-file FILE or --password TEXT");
   if (!password) return password.error();
   host::SystemRandom random;
-  return prove(*method, user, *password, authenticator, question.secret, random);
+  return prove({*method, user, *password}, authenticator, question.secret, random);
 }
 
 // Encodes what was given for a packet with this Request Authenticator.

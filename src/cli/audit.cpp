@@ -15,14 +15,15 @@ using nlohmann::json;
 Exit audit(const Arguments& arguments, Terminal& terminal) {
   const auto query =
       query_of(arguments, {"--author", "--action", "--subject", "--since", "--until", "--most"});
-  return list_rows(arguments, terminal, "/v1/audit", query, "audit", [](const json& rows, Terminal& out) {
+  const auto print = [](const json& rows, Terminal& out) {
     Table table({"time (UTC)", "who", "action", "subject", "what"});
     for (const json& row : rows) {
       table.add({short_time(row.value("at", "")), cell(row, "author", 16), cell(row, "action", 16),
                  cell(row, "subject", 24), escaped(row.value("detail", ""))});
     }
     out.table(table);
-  });
+  };
+  return list_rows(arguments, terminal, query, {"/v1/audit", "audit", print});
 }
 
 }  // namespace

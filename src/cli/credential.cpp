@@ -84,20 +84,19 @@ Result<Method> method_named(const std::string& name) {
   return fail(Errc::malformed, fmt::format("'{}'; allowed: {}", escaped(name), fmt::join(kNames, ", ")));
 }
 
-Result<Credential> prove(Method method, const std::string& user, const Secret& password,
-                         const wire::Authenticator& request, const wire::SharedSecret& secret,
-                         Random& random) {
-  switch (method) {
+Result<Credential> prove(const Claim& claim, const wire::Authenticator& request,
+                         const wire::SharedSecret& secret, Random& random) {
+  switch (claim.method) {
     case Method::pap:
-      return pap(password, request, secret);
+      return pap(claim.password, request, secret);
     case Method::chap:
-      return chap(password, random);
+      return chap(claim.password, random);
     case Method::ms_chap:
-      return ms_chap(password, random);
+      return ms_chap(claim.password, random);
     case Method::ms_chap_v2:
       break;
   }
-  return ms_chap_v2(user, password, random);
+  return ms_chap_v2(claim.user, claim.password, random);
 }
 
 }  // namespace jembatan::cli

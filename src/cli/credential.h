@@ -18,10 +18,15 @@ struct Credential {
   std::string proof_of_both;  ///< "S=…": what MS-CHAP2-Success of a server that knows the password says
 };
 
+/// Who says what to be.
+struct Claim {
+  Method method{};
+  const std::string& user;
+  const Secret& password;
+};
 /// RFC 2865 §5.2, §5.3 with §5.40; RFC 2548 §2.1.2 to §2.3.2.
 ///   errors  Errc::too_long, Errc::malformed: the password
-Result<Credential> prove(Method method, const std::string& user, const Secret& password,
-                         const wire::Authenticator& request, const wire::SharedSecret& secret,
-                         Random& random);
+Result<Credential> prove(const Claim& claim, const wire::Authenticator& request,
+                         const wire::SharedSecret& secret, Random& random);
 
 }  // namespace jembatan::cli

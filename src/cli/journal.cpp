@@ -34,7 +34,7 @@ void print_requests(const json& rows, Terminal& out) {
 Exit search_journal(const Arguments& arguments, Terminal& terminal) {
   const auto query = query_of(arguments, {"--user", "--client", "--realm", "--outcome", "--since", "--until",
                                           "--text", "--before", "--most"});
-  return list_rows(arguments, terminal, "/v1/journal", query, "requests", print_requests);
+  return list_rows(arguments, terminal, query, {"/v1/journal", "requests", print_requests});
 }
 
 void print_packet(const json& packet, const std::string& direction, Terminal& terminal) {

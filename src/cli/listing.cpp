@@ -58,20 +58,19 @@ Result<QueryParts> accounting_query(const Arguments& arguments) {
                   {"--user", "--session-id", "--client", "--realm", "--since", "--until", "--most"});
 }
 
-Exit list_rows(const Arguments& arguments, Terminal& terminal, const std::string& path,
-               const Result<QueryParts>& query, const std::string& key,
-               const std::function<void(const nlohmann::json&, Terminal&)>& print) {
+Exit list_rows(const Arguments& arguments, Terminal& terminal, const Result<QueryParts>& query,
+               const RowsOf& rows) {
   if (!query) return report(query.error(), terminal);
   auto node = NodeClient::open(arguments);
   if (!node) return report(node.error(), terminal);
-  const auto body = node->call("GET", path, *query);
+  const auto body = node->call("GET", rows.path, *query);
   if (!body) return report(body.error(), terminal);
   if (arguments.has("--json")) {
     terminal.line(body->dump(2));
-  } else if (body->at(key).empty()) {
-    terminal.line("no " + key + " found");
+  } else if (body->at(rows.key).empty()) {
+    terminal.line("no " + rows.key + " found");
   } else {
-    print(body->at(key), terminal);
+    rows.print(body->at(rows.key), terminal);
   }
   const auto stopped = body->find("stopped_before");
   if (stopped != body->end() && stopped->is_number() && !arguments.has("--json"))

@@ -19,11 +19,15 @@ Result<QueryParts> query_of(const Arguments& arguments, std::initializer_list<co
 std::vector<Option> accounting_filters();
 Result<QueryParts> accounting_query(const Arguments& arguments);
 
-/// Calls the node and prints the list under `key`: as JSON, as `print` does, or a line that nothing was
-/// found.
-Exit list_rows(const Arguments& arguments, Terminal& terminal, const std::string& path,
-               const Result<QueryParts>& query, const std::string& key,
-               const std::function<void(const nlohmann::json&, Terminal&)>& print);
+/// A list of the API.
+struct RowsOf {
+  std::string path;  ///< "/v1/sessions"
+  std::string key;   ///< under which it stands in the answer, and what its rows are called
+  std::function<void(const nlohmann::json&, Terminal&)> print;
+};
+/// Calls the node and prints the list: as JSON, as its `print` does, or a line that nothing was found.
+Exit list_rows(const Arguments& arguments, Terminal& terminal, const Result<QueryParts>& query,
+               const RowsOf& rows);
 
 /// "2026-11-23 07:41:02", UTC, from the API's time.
 std::string short_time(const std::string& time);

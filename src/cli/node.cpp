@@ -54,16 +54,16 @@ Exit create_token(const Arguments& arguments, Terminal& terminal) {
 }
 
 Exit list_tokens(const Arguments& arguments, Terminal& terminal) {
-  return list_rows(arguments, terminal, "/v1/tokens", QueryParts{}, "tokens",
-                   [](const nlohmann::json& rows, Terminal& out) {
-                     Table table({"token", "role", "made (UTC)", "by", "revoked (UTC)"});
-                     for (const auto& row : rows) {
-                       table.add({row.value("name", ""), row.value("role", ""),
-                                  short_time(row.value("made", "")), row.value("made_by", ""),
-                                  row["revoked"].is_null() ? "never" : short_time(row.value("revoked", ""))});
-                     }
-                     out.table(table);
-                   });
+  const auto print = [](const nlohmann::json& rows, Terminal& out) {
+    Table table({"token", "role", "made (UTC)", "by", "revoked (UTC)"});
+    for (const auto& row : rows) {
+      table.add({row.value("name", ""), row.value("role", ""), short_time(row.value("made", "")),
+                 row.value("made_by", ""),
+                 row["revoked"].is_null() ? "never" : short_time(row.value("revoked", ""))});
+    }
+    out.table(table);
+  };
+  return list_rows(arguments, terminal, QueryParts{}, {"/v1/tokens", "tokens", print});
 }
 
 Exit revoke_token(const Arguments& arguments, Terminal& terminal) {

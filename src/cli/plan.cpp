@@ -169,16 +169,16 @@ std::string what_text(const json& revision) {
 
 Exit history(const Arguments& arguments, Terminal& terminal) {
   const auto query = query_of(arguments, {"--since", "--until", "--most"});
-  return list_rows(
-      arguments, terminal, "/v1/plan/revisions", query, "revisions", [](const json& rows, Terminal& out) {
-        Table table({"revision", "time (UTC)", "who", "by", "what", "why"});
-        for (const json& row : rows) {
-          table.add({std::to_string(row.value("number", 0)), short_time(row.value("at", "")),
-                     cell(row, "author", 14), row.value("source", ""), what_text(row),
-                     row.value("message", "").empty() ? "-" : escaped(row.value("message", ""))});
-        }
-        out.table(table);
-      });
+  const auto print = [](const json& rows, Terminal& out) {
+    Table table({"revision", "time (UTC)", "who", "by", "what", "why"});
+    for (const json& row : rows) {
+      table.add({std::to_string(row.value("number", 0)), short_time(row.value("at", "")),
+                 cell(row, "author", 14), row.value("source", ""), what_text(row),
+                 row.value("message", "").empty() ? "-" : escaped(row.value("message", ""))});
+    }
+    out.table(table);
+  };
+  return list_rows(arguments, terminal, query, {"/v1/plan/revisions", "revisions", print});
 }
 
 Exit show_revision(const Arguments& arguments, Terminal& terminal) {

@@ -33,7 +33,7 @@ void print_sessions(const json& rows, Terminal& out) {
 Exit list_sessions(const Arguments& arguments, Terminal& terminal) {
   auto query = accounting_query(arguments);
   if (query) query->emplace_back("open", arguments.has("--ended") ? "false" : "true");
-  return list_rows(arguments, terminal, "/v1/sessions", query, "sessions", print_sessions);
+  return list_rows(arguments, terminal, query, {"/v1/sessions", "sessions", print_sessions});
 }
 
 }  // namespace

@@ -9,8 +9,8 @@ namespace {
 
 class Composing {
  public:
-  Composing(const condition::Facts& facts, HiddenValues& hidden, std::vector<ReplyPart>* parts)
-      : facts_(facts), hidden_(hidden), parts_(parts) {
+  Composing(const condition::Facts& facts, const ComposeTools& tools)
+      : facts_(facts), hidden_(tools.hidden), parts_(tools.parts) {
     taken_.reserve(kFew);
     out_.reserve(kFew * 16);
   }
@@ -62,8 +62,8 @@ class Composing {
 }  // namespace
 
 Octets compose_reply(const plan::Plan& plan, const condition::Facts& facts, const Granted& granted,
-                     HiddenValues& hidden, std::vector<ReplyPart>* parts) {
-  Composing composing(facts, hidden, parts);
+                     const ComposeTools& tools) {
+  Composing composing(facts, tools);
   if (granted.subject != nullptr && granted.subject->reply != nullptr)
     composing.take(*granted.subject->reply, ReplyPart::From::user, granted.subject->name);
   const plan::AccessRule* rule = granted.rule;

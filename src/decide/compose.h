@@ -21,13 +21,18 @@ struct Granted {
   wire::Code code{};
 };
 
+/// What a reply is composed with.
+struct ComposeTools {
+  HiddenValues& hidden;                     ///< of the reply
+  std::vector<ReplyPart>* parts = nullptr;  ///< if given: gets what its attributes come from, in their order
+};
+
 /// The attributes of the Access-Accept: the subject's own, then those of the rule that the subject does not
 /// have, then those of its reply sets that are not there yet, then the rule's Reply-Message. Attributes whose
 /// places cannot be filled in are left out. Of an Access-Reject: what a rule that denies has (its plan
 /// was checked: RFC 2865 §5.44).
-///   parts  if given: what they come from, in their order
 Octets compose_reply(const plan::Plan& plan, const condition::Facts& facts, const Granted& granted,
-                     HiddenValues& hidden, std::vector<ReplyPart>* parts = nullptr);
+                     const ComposeTools& tools);
 
 /// A Reply-Message (RFC 2865 §5.18) as an encoded attribute; nothing for an empty text.
 Octets reply_message(std::string_view text);

@@ -136,8 +136,8 @@ Next Course::admit(const Subject& subject, OctetView besides) {
   const Code code = admission.permit ? Code::access_accept : Code::access_reject;
   std::vector<ReplyPart> parts;
   Octets attributes =
-      compose_reply(*plan_, facts, {admission.permit ? &subject : nullptr, admission.rule, code}, hidden_,
-                    telling_ == nullptr ? nullptr : &parts);
+      compose_reply(*plan_, facts, {admission.permit ? &subject : nullptr, admission.rule, code},
+                    {hidden_, telling_ == nullptr ? nullptr : &parts});
   if (telling_ != nullptr) telling_->reply(*plan_, parts);
   if (telling_ != nullptr && admission.permit) telling_->missing_vlan(*plan_, attributes);
   if (admission.permit) append(attributes, besides);
@@ -177,7 +177,7 @@ Next Course::on(const Answer& answer) {
     const bool of_the_hop = attribute.type == AttributeType::message_authenticator ||
                             attribute.type == AttributeType::proxy_state;
     if (!built || of_the_hop || !hidden_.with()) continue;
-    built = copy_attribute(*plan_->catalogue, theirs, attribute, answer.with, *hidden_.with(), ours);
+    built = Rehiding{*plan_->catalogue, answer.with, *hidden_.with()}.copy(theirs, attribute, ours);
   }
   if (!built) return on(Failure{{Outcome::reply_too_long, kTooLong, built.error().text}});
   const bool unreadable = code == Code::access_reject && is_unreadable();

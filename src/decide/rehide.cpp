@@ -37,28 +37,26 @@ void rehide_plain(OctetSpan hidden, const HiddenWith& from, const HiddenWith& to
 }
 
 // The hidden values among the attributes of one Vendor-Specific, in place.
-void rehide_vendor(const dictionary::Catalogue& catalogue, OctetSpan value, const HiddenWith& from,
-                   const HiddenWith& to) {
+void rehide_vendor(OctetSpan value, const Rehiding& with) {
   if (value.size() < 4) return;
   const std::uint32_t number = load32(value.data());
-  const Vendor* vendor = catalogue.vendor(number);
+  const Vendor* vendor = with.catalogue.vendor(number);
   if (vendor == nullptr || vendor->type_octets != 1 || vendor->length_octets != 1) return;
   for (std::size_t at = 4; at + 2 <= value.size();) {
     const std::size_t size = value[at + 1];
     if (size < 2 || size > value.size() - at) return;
-    const auto* definition = catalogue.at({dictionary::kVendorSpecific, number, value[at]});
+    const auto* definition = with.catalogue.at({dictionary::kVendorSpecific, number, value[at]});
     const Hiding hiding = definition == nullptr ? Hiding::none : definition->hiding;
-    if (hiding == Hiding::salted) rehide_salted(value.subspan(at + 2, size - 2), from, to);
-    if (hiding == Hiding::user_password) rehide_plain(value.subspan(at + 2, size - 2), from, to);
+    if (hiding == Hiding::salted) rehide_salted(value.subspan(at + 2, size - 2), with.from, with.to);
+    if (hiding == Hiding::user_password) rehide_plain(value.subspan(at + 2, size - 2), with.from, with.to);
     at += size;
   }
 }
 
 }  // namespace
 
-Status copy_attribute(const dictionary::Catalogue& catalogue, const wire::PacketView& packet,
-                      const wire::Attribute& attribute, const HiddenWith& from, const HiddenWith& to,
-                      wire::PacketBuilder& out) {
+Status Rehiding::copy(const wire::PacketView& packet, const wire::Attribute& attribute,
+                      wire::PacketBuilder& out) const {
   const auto number = static_cast<std::uint8_t>(attribute.type);
   const auto* definition = catalogue.numbered(number);
   const Hiding hiding = definition == nullptr ? Hiding::none : definition->hiding;
@@ -74,7 +72,7 @@ Status copy_attribute(const dictionary::Catalogue& catalogue, const wire::Packet
   }
   Octets value(attribute.value.begin(), attribute.value.end());
   if (vendors) {
-    rehide_vendor(catalogue, value, from, to);
+    rehide_vendor(value, *this);
   } else {
     const bool tagged = definition->tagged && !value.empty() && value[0] <= dictionary::kLastTag;
     rehide_salted(OctetSpan(value).subspan(tagged ? 1 : 0), from, to);

@@ -188,17 +188,16 @@ Status Engine::compose(Ticket owner, const plan::Server& server, const wire::Aut
   decide::Course& course = *pending.course;
   const auto changed = course.to_send(course.way().destination.group, server);
   const PacketView packet = changed ? *PacketView::parse(*changed) : course.packet();
-  const decide::HiddenWith from{pending.client->secret_of(pending.which_secret), packet.authenticator()};
-  const decide::HiddenWith to{server.secret, authenticator};
+  const decide::Rehiding rehiding{*pending.live->plan->catalogue,
+                                  {pending.client->secret_of(pending.which_secret), packet.authenticator()},
+                                  {server.secret, authenticator}};
   bool chap = false;
   bool challenge = false;
   for (const wire::Attribute attribute : packet.attributes()) {
     chap = chap || attribute.type == AttributeType::chap_password;
     challenge = challenge || attribute.type == AttributeType::chap_challenge;
     if (attribute.type == AttributeType::message_authenticator) continue;
-    const Status added =
-        decide::copy_attribute(*pending.live->plan->catalogue, packet, attribute, from, to, out);
-    if (!added) return added;
+    if (const Status added = rehiding.copy(packet, attribute, out); !added) return added;
   }
   if (chap && !challenge) {  // the challenge was the Request Authenticator, which changes (RFC 2865 §5.40)
     const Status added = out.add(AttributeType::chap_challenge, OctetView(packet.authenticator()));

@@ -43,8 +43,8 @@ std::size_t pick_by_weight(const plan::Group& group, const Tier& tier, Random& r
 
 }  // namespace
 
-std::optional<std::size_t> choose(const plan::Group& group, const std::vector<HealthPtr>& health,
-                                  const Tried& tried, Random& random, TimePoint now) {
+std::optional<std::size_t> choose(const Candidates& of, const Tried& tried, Random& random, TimePoint now) {
+  const auto& [group, health] = of;
   Tried left;
   for (std::size_t i = 0; i < group.servers.size(); ++i) left[i] = !tried[i];
   Tried askable;

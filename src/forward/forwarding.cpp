@@ -22,7 +22,7 @@ Forwarding::Step Forwarding::on_silence(const plan::Group& group, const std::vec
 
 Forwarding::Step Forwarding::ask_next(const plan::Group& group, const std::vector<HealthPtr>& health,
                                       Random& random, TimePoint now) {
-  const auto next = choose(group, health, tried_, random, now);
+  const auto next = choose({group, health}, tried_, random, now);
   if (!next) return Step::give_up;
   server_ = *next;
   tried_.set(server_);

@@ -106,47 +106,57 @@ Challenged version_1(const Microsoft& given, const NtHash& hash, Random& random)
   return out;
 }
 
-void add_key(Octets& out, std::uint8_t type, OctetView key, std::uint16_t salt, const PacketView& packet,
-             const wire::SharedSecret& secret) {
-  const auto hidden = wire::hide_salted(key, salt, packet.authenticator(), secret);
-  if (hidden) add_microsoft(out, type, *hidden);
-}
+// What a reply is made with.
+struct Replying {
+  const PacketView& packet;
+  const wire::SharedSecret& secret;
+  Random& random;
+};
 
-Octets success_of(const PacketView& packet, std::uint8_t identifier, const NtHash& hash,
-                  const NtResponse& response, const std::array<std::uint8_t, 8>& challenge,
-                  const wire::SharedSecret& secret, Random& random) {
+// What both sides know when version 2 has succeeded.
+struct Agreed {
+  std::uint8_t identifier = 0;
+  const NtHash& hash;
+  const NtResponse& response;
+  std::array<std::uint8_t, 8> challenge{};
+};
+
+Octets success_of(const Replying& with, const Agreed& agreed) {
   Octets out;
-  Octets text{identifier};
-  append(text, view_of(authenticator_response(hash, response, challenge)));
+  Octets text{agreed.identifier};
+  append(text, view_of(authenticator_response(agreed.hash, agreed.response, agreed.challenge)));
   add_microsoft(out, kSuccess2, text);
   const std::array<std::uint8_t, 4> allowed{0, 0, 0, 1};
   const std::array<std::uint8_t, 4> types{0, 0, 0, 6};  // 40 and 128 bits (RFC 2548 §2.4.5)
   add_microsoft(out, kEncryptionPolicy, allowed);
   add_microsoft(out, kEncryptionTypes, types);
-  const MppeKeys keys = mppe_keys(hash, response);
-  const auto salt = static_cast<std::uint16_t>(random.below(0x7FFE));
-  add_key(out, kSendKey, keys.send, salt, packet, secret);
-  add_key(out, kReceiveKey, keys.receive, static_cast<std::uint16_t>(salt + 1), packet, secret);
+  const MppeKeys keys = mppe_keys(agreed.hash, agreed.response);
+  auto salt = static_cast<std::uint16_t>(with.random.below(0x7FFE));
+  const auto add_key = [&](std::uint8_t type, OctetView key) {
+    const auto hidden = wire::hide_salted(key, salt++, with.packet.authenticator(), with.secret);
+    if (hidden) add_microsoft(out, type, *hidden);
+  };
+  add_key(kSendKey, keys.send);
+  add_key(kReceiveKey, keys.receive);
   return out;
 }
 
 // Devices differ in which part of the name they hash: all of it is tried first, then what stands before the
 // realm.
-Challenged version_2(const PacketView& packet, const Microsoft& given, const NtHash& hash,
-                     const wire::SharedSecret& secret, Random& random) {
+Challenged version_2(const Replying& with, const Microsoft& given, const NtHash& hash) {
   if (given.challenge.size() != 16 || given.response.size() != kResponse)
-    return refused(given, "MS-CHAP2-Response or MS-CHAP-Challenge has a wrong length", random);
-  const std::string_view name = wire::text_in(packet.find(AttributeType::user_name));
+    return refused(given, "MS-CHAP2-Response or MS-CHAP-Challenge has a wrong length", with.random);
+  const std::string_view name = wire::text_in(with.packet.find(AttributeType::user_name));
   for (const std::string_view hashed : {name, given.user}) {
     const auto challenge = challenge_hash(given.response.subspan(2, 16), given.challenge, view_of(hashed));
     const NtResponse wanted = nt_response(challenge, hash);
     if (!equal_in_constant_time(wanted, given.response.subspan(26, 24))) continue;
     Challenged out;
     out.right = true;
-    out.accept = success_of(packet, given.response[0], hash, wanted, challenge, secret, random);
+    out.accept = success_of(with, {given.response[0], hash, wanted, challenge});
     return out;
   }
-  return refused(given, "wrong password (MS-CHAP version 2)", random);
+  return refused(given, "wrong password (MS-CHAP version 2)", with.random);
 }
 
 }  // namespace
@@ -178,7 +188,7 @@ std::optional<Challenged> prove_challenge(const PacketView& packet, const Claime
   const auto hash = nt_hash_of(*claimed.password);
   if (!hash)
     return refused(given, "MS-CHAP needs the password or its NT hash, and another hash is kept", random);
-  return second ? version_2(packet, given, *hash, secret, random) : version_1(given, *hash, random);
+  return second ? version_2({packet, secret, random}, given, *hash) : version_1(given, *hash, random);
 }
 
 Octets challenge_refusal(const PacketView& packet, Barred what, Random& random) {

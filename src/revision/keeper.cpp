@@ -177,8 +177,7 @@ Result<Applied> Keeper::load(document::Problems& problems) {
 }
 
 Result<Applied> Keeper::apply(std::span<const plan::SourceFile> files, plan::Outside outside,
-                              const Wish& wish, std::string_view source, WallTime now,
-                              document::Problems& problems) {
+                              const Wish& wish, document::Problems& problems) {
   const auto newest = archive_.newest();
   if (!newest) return newest.error();
   if (const Status base = check_base(wish, *newest); !base) return base.error();
@@ -193,17 +192,15 @@ Result<Applied> Keeper::apply(std::span<const plan::SourceFile> files, plan::Out
   if (!before) return before.error();
   if (const Status kept = check_clients(*before, *after, wish); !kept) return kept.error();
   Commit commit;
-  commit.revision.source = source;
-  commit.audit.action = fmt::format("plan {}", source == "apply"     ? "apply"
-                                               : source == "restore" ? "restore"
-                                                                     : "reload");
-  commit.revision.at = now;
-  return store(*newest, *before, std::move(*after), std::move(plan), std::move(sealing.by_mark), wish,
+  commit.revision.source = wish.what;
+  commit.audit.action = wish.what == "apply" ? "plan apply" : "plan reload";
+  commit.revision.at = wish.at;
+  return store({*newest, *before, std::move(*after), std::move(plan), std::move(sealing.by_mark)}, wish,
                std::move(commit));
 }
 
 Result<Applied> Keeper::change(const std::vector<Edit>& edits, plan::Outside outside, const Wish& wish,
-                               std::string_view action, WallTime now, document::Problems& problems) {
+                               document::Problems& problems) {
   const auto newest = archive_.newest();
   if (!newest) return newest.error();
   if (const Status base = check_base(wish, *newest); !base) return base.error();
@@ -220,11 +217,11 @@ Result<Applied> Keeper::change(const std::vector<Edit>& edits, plan::Outside out
   Sealing sealing{outside, *plan};
   if (const Status sealed = seal_changes(sealing, *before, after); !sealed) return sealed.error();
   Commit commit;
-  commit.revision.at = now;
+  commit.revision.at = wish.at;
   commit.revision.source = "change";
-  commit.audit.action = action;
+  commit.audit.action = wish.what;
   commit.audit.subject = subject_of(edits);
-  return store(*newest, *before, std::move(after), std::move(plan), std::move(sealing.by_mark), wish,
+  return store({*newest, *before, std::move(after), std::move(plan), std::move(sealing.by_mark)}, wish,
                std::move(commit));
 }
 
@@ -245,8 +242,7 @@ Status Keeper::seal_changes(Sealing& sealing, const Objects& before, Objects& af
   return {};
 }
 
-Result<Applied> Keeper::restore(std::uint64_t revision, const Wish& wish, WallTime now,
-                                document::Problems& problems) {
+Result<Applied> Keeper::restore(std::uint64_t revision, const Wish& wish, document::Problems& problems) {
   const auto newest = archive_.newest();
   if (!newest) return newest.error();
   if (const Status base = check_base(wish, *newest); !base) return base.error();
@@ -258,30 +254,29 @@ Result<Applied> Keeper::restore(std::uint64_t revision, const Wish& wish, WallTi
   auto plan = plan::read(sources_of(*after), with_kept({}), problems);
   if (!plan) return plan_errors(problems);
   Commit commit;
-  commit.revision.at = now;
+  commit.revision.at = wish.at;
   commit.revision.source = "restore";
   commit.audit.action = "plan restore";
   commit.audit.detail = fmt::format("as revision {}", revision);
-  return store(*newest, *before, std::move(*after), std::move(plan), {}, wish, std::move(commit));
+  return store({*newest, *before, std::move(*after), std::move(plan)}, wish, std::move(commit));
 }
 
-Result<Applied> Keeper::store(std::uint64_t newest, const Objects& before, Objects after, plan::PlanPtr plan,
-                              std::map<std::string, Octets> secrets, const Wish& wish, Commit commit) {
+Result<Applied> Keeper::store(Prepared prepared, const Wish& wish, Commit commit) {
   Applied out;
-  out.revision = newest;
-  out.plan = std::move(plan);
-  auto objects = std::make_shared<Objects>(std::move(after));
-  out.changes = differences(before, *objects);
+  out.revision = prepared.newest;
+  out.plan = std::move(prepared.plan);
+  auto objects = std::make_shared<Objects>(std::move(prepared.after));
+  out.changes = differences(prepared.before, *objects);
   out.objects = objects;
   const Counts counts = count(out.changes);
   out.changed = !out.changes.empty();
   if (!out.changed || wish.dry_run) return out;
-  commit.revision.number = newest + 1;
+  commit.revision.number = prepared.newest + 1;
   commit.revision.author = wish.author.name;
   commit.revision.message = wish.message;
   commit.revision.counts = counts;
   commit.changes = out.changes;
-  for (auto& [mark, sealed] : secrets) commit.secrets.push_back({mark, std::move(sealed)});
+  for (auto& [mark, sealed] : prepared.secrets) commit.secrets.push_back({mark, std::move(sealed)});
   AuditEntry& audit = commit.audit;
   audit.at = commit.revision.at;
   audit.author = wish.author.name;

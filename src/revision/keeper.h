@@ -13,6 +13,10 @@ struct Wish {
   std::optional<std::uint64_t> base;  ///< refuse if another revision is in force by now
   bool dry_run = false;               ///< find out what would happen, store nothing
   bool force = false;                 ///< even if most clients would be gone: see Keeper::apply
+  WallTime at = {};
+  /// What it is, for the record of what people did: of files "apply" or "plan folder", of changes
+  /// "client set".
+  std::string what = {};
 };
 
 /// What came of it.
@@ -37,18 +41,15 @@ class Keeper {
 
   /// Makes the files the plan. What would take away all clients, or more than half of ten and more, is
   /// refused unless it is forced: a folder that is being written looks like that.
-  ///   source  "apply", "plan folder", "restore"
   Result<Applied> apply(std::span<const plan::SourceFile> files, plan::Outside outside, const Wish& wish,
-                        std::string_view source, WallTime now, document::Problems& problems);
+                        document::Problems& problems);
 
   /// Makes all of the changes, or none.
-  ///   action  for the audit record: "client set"
   Result<Applied> change(const std::vector<Edit>& edits, plan::Outside outside, const Wish& wish,
-                         std::string_view action, WallTime now, document::Problems& problems);
+                         document::Problems& problems);
 
   /// Makes an earlier revision the plan again, as a new one.
-  Result<Applied> restore(std::uint64_t revision, const Wish& wish, WallTime now,
-                          document::Problems& problems);
+  Result<Applied> restore(std::uint64_t revision, const Wish& wish, document::Problems& problems);
 
   /// The differences from one revision to another.
   Result<Applied> difference(std::uint64_t from, std::uint64_t to);
@@ -75,8 +76,15 @@ class Keeper {
   Status seal_secrets(Sealing& sealing, std::string_view kind, document::Value& table);
   Status seal_changes(Sealing& sealing, const Objects& before, Objects& after);
   Result<Objects> objects_of(const std::vector<document::File>& files, Sealing& sealing);
-  Result<Applied> store(std::uint64_t newest, const Objects& before, Objects after, plan::PlanPtr plan,
-                        std::map<std::string, Octets> secrets, const Wish& wish, Commit commit);
+  /// A change that was looked at and can be stored.
+  struct Prepared {
+    std::uint64_t newest = 0;
+    const Objects& before;
+    Objects after;
+    plan::PlanPtr plan;
+    std::map<std::string, Octets> secrets = {};  ///< sealed, by their marks
+  };
+  Result<Applied> store(Prepared prepared, const Wish& wish, Commit commit);
 
   Archive& archive_;
   SealKey key_;

@@ -301,9 +301,8 @@ Result<revision::Applied> Server::reload(const revision::Author& author, documen
   plan::Outside outside = plan::folder_outside(folder);
   outside.resolve = [this](const std::string& host) { return hosts_.address_of(host); };
   outside.now = host::SystemClock().now().wall;
-  const revision::Wish wish{author, "", std::nullopt, how.dry_run, how.force};
-  auto applied = keeper_->apply(*files, std::move(outside), wish, "plan folder",
-                                host::SystemClock().now().wall, problems);
+  const revision::Wish wish{author, "", std::nullopt, how.dry_run, how.force, *outside.now, "plan folder"};
+  auto applied = keeper_->apply(*files, std::move(outside), wish, problems);
   if (!applied && applied.error().code == Errc::malformed && problems.errors() > 0)
     return fail(Errc::malformed,
                 fmt::format("the plan in '{}' has {}", folder.string(), problems.count_text()));

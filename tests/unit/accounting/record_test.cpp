@@ -17,7 +17,7 @@ const WallTime kNow{std::chrono::seconds(1'790'000'000)};
 
 Result<Record> made(const RequestBuilder& request, WallTime now = kNow) {
   const Octets octets = request.signed_with(support::secret("s"));
-  return make_record(*wire::PacketView::parse(octets), "kerapu", *IpAddress::parse("192.0.2.1"),
+  return make_record(*wire::PacketView::parse(octets), {"kerapu", *IpAddress::parse("192.0.2.1")},
                      "reef.example", now);
 }
 
@@ -117,7 +117,7 @@ TEST(Record, WhatAnAccountingRequestMustNotCarryIsNotKept) {  // RFC 2866 §5.13
                             .with("Reply-Message", "hello")
                             .plus({2, 18, 1, 2, 3, 4, 5, 6, 7, 8, 1, 2, 3, 4, 5, 6, 7, 8})
                             .signed_with(support::secret("laut"));
-  const auto record = make_record(*wire::PacketView::parse(packet), "deck", {}, "", kNow);
+  const auto record = make_record(*wire::PacketView::parse(packet), {"deck", {}}, "", kNow);
   ASSERT_TRUE(record);
   for (std::size_t at = 0; at < record->attributes.size(); at += record->attributes[at + 1])
     EXPECT_TRUE(record->attributes[at] == 1 || record->attributes[at] >= 40) << int{record->attributes[at]};

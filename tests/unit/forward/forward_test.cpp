@@ -41,7 +41,7 @@ struct Bench {
     for (int i = 0; i < group().down_after; ++i) health()[server]->unanswered(group(), clock.now());
   }
   std::optional<std::size_t> choice(const Tried& tried = {}) {
-    return choose(group(), health(), tried, random, clock.now().steady);
+    return choose({group(), health()}, tried, random, clock.now().steady);
   }
 
   HealthBoard board;

@@ -31,8 +31,9 @@ class StoreTest : public testing::Test {
   static Incoming incoming(const RequestBuilder& request, std::chrono::seconds after = 0s,
                            std::vector<std::string> groups = {}, bool keep = true) {
     const Octets octets = request.signed_with(support::secret("s"));
-    auto record = accounting::make_record(*wire::PacketView::parse(octets), "kerapu",
-                                          *IpAddress::parse("192.0.2.1"), "reef.example", kNow + after);
+    auto record =
+        accounting::make_record(*wire::PacketView::parse(octets), {"kerapu", *IpAddress::parse("192.0.2.1")},
+                                "reef.example", kNow + after);
     return {std::move(*record), keep, std::move(groups)};
   }
   accounting::Kept append(const Incoming& one) {

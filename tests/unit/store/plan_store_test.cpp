@@ -52,16 +52,24 @@ class PlanStoreTest : public testing::Test, protected KeeperOnDisk {
     return out;
   }
   Wish wish(std::string message = "", std::optional<std::uint64_t> base = {}) {
-    return {{"wulan", Role::operator_, "127.0.0.1"}, std::move(message), base, false};
+    return {{"wulan", Role::operator_, "127.0.0.1"},
+            std::move(message),
+            base,
+            false,
+            false,
+            clock.now().wall,
+            "apply"};
   }
   Result<revision::Applied> apply(const std::string& text, const Wish& with) {
     problems = {};
     const std::vector<plan::SourceFile> files{{"plan.toml", text}};
-    return keeper->apply(files, outside(), with, "apply", clock.now().wall, problems);
+    return keeper->apply(files, outside(), with, problems);
   }
   Result<revision::Applied> change(const Edit& edit) {
     problems = {};
-    return keeper->change({edit}, outside(), wish(), "client set", clock.now().wall, problems);
+    Wish with = wish();
+    with.what = "client set";
+    return keeper->change({edit}, outside(), with, problems);
   }
   std::string all_files(Keeper::Secrets secrets = Keeper::Secrets::kept) {
     std::string out;
@@ -225,7 +233,7 @@ TEST_F(PlanStoreTest, ADictionarysNameCannotLeadElsewhere) {
     EXPECT_FALSE(change({Do::put, "dictionary", name, {{"text", text_value("")}}})) << name;
     const std::vector<plan::SourceFile> files{{"plan.toml", ""},
                                               {"dictionaries/" + std::string(name) + ".toml", ""}};
-    EXPECT_FALSE(keeper->apply(files, outside(), wish(), "apply", clock.now().wall, problems)) << name;
+    EXPECT_FALSE(keeper->apply(files, outside(), wish(), problems)) << name;
   }
   EXPECT_TRUE(change({Do::put, "dictionary", "strait-2", {{"text", text_value("")}}}));
 }
@@ -278,13 +286,12 @@ TEST_F(PlanStoreTest, ADryRunStoresNothing) {
 TEST_F(PlanStoreTest, ARestoredRevisionIsANewOne) {
   ASSERT_TRUE(apply(kPlan, wish()));
   ASSERT_TRUE(change({Do::remove, "client", "kerapu", {}}));
-  const auto restored = keeper->restore(1, wish("back"), clock.now().wall, problems);
+  const auto restored = keeper->restore(1, wish("back"), problems);
   ASSERT_TRUE(restored) << restored.error().text;
   EXPECT_EQ(restored->revision, 3U);
   EXPECT_TRUE(keeper->difference(1, 3)->changes.empty());
   EXPECT_EQ(revision::changes_text(keeper->difference(2, 3)->changes), "added client kerapu\n");
-  EXPECT_EQ(keeper->restore(9, wish(), clock.now().wall, problems).error().text,
-            "there is no revision 9; the newest is 3");
+  EXPECT_EQ(keeper->restore(9, wish(), problems).error().text, "there is no revision 9; the newest is 3");
 }
 
 TEST_F(PlanStoreTest, AHostNameKeepsItsAddressUntilItIsSetAgain) {
@@ -378,7 +385,7 @@ TEST_F(PlanStoreTest, SinceWhenAnObjectIsAsItIs) {
     on.kind = document::Kind::boolean;
     on.boolean = std::string_view(value) == "true";
     edit.fields = {{field, std::string_view(field) == "enabled" ? on : text_value(value)}};
-    ASSERT_TRUE(keeper->change({edit}, outside(), wish(why), "client set", clock.now().wall, problems));
+    ASSERT_TRUE(keeper->change({edit}, outside(), wish(why), problems));
   };
   ASSERT_TRUE(apply(kPlan, wish()));
   change("enabled", "false", "in dock");
@@ -402,13 +409,13 @@ TEST_F(PlanStoreTest, NoSecretIsKeptThatNoRevisionNeeds) {
     edit.kind = "client";
     edit.name = "kerapu";
     edit.fields = {{"secret", text_value(secret)}};
-    ASSERT_TRUE(keeper->change({edit}, outside(), wish(), "client set", clock.now().wall, problems));
+    ASSERT_TRUE(keeper->change({edit}, outside(), wish(), problems));
     Wish dry = wish();
     dry.dry_run = true;
     edit.fields = {{"secret", text_value("never put into force")}};
-    ASSERT_TRUE(keeper->change({edit}, outside(), dry, "client set", clock.now().wall, problems));
+    ASSERT_TRUE(keeper->change({edit}, outside(), dry, problems));
     edit.fields = {{"waits", text_value("never")}, {"secret", text_value("refused with the change")}};
-    ASSERT_FALSE(keeper->change({edit}, outside(), wish(), "client set", clock.now().wall, problems));
+    ASSERT_FALSE(keeper->change({edit}, outside(), wish(), problems));
     problems = {};
   }
   auto database = *Database::open_shared((folder.path() / "plan.sqlite").string());

@@ -82,8 +82,10 @@ TEST_P(RuleOrder, IsTheSameInForceExportedAndAfterARestart) {
     std::vector<Edit> edits;
     for (std::size_t i = 0; i <= below(3); ++i) edits.push_back(some_edit());
     document::Problems problems;
-    const auto applied = keeper->change(edits, {}, {{"wulan", revision::Role::operator_, ""}, "", {}, false},
-                                        "rules", clock.now().wall, problems);
+    const auto applied = keeper->change(
+        edits, {},
+        {{"wulan", revision::Role::operator_, ""}, "", {}, false, false, clock.now().wall, "rules"},
+        problems);
     if (!applied) continue;
     ++made;
     document::Problems ignored;
