@@ -16,6 +16,8 @@ TEST(ShapeHint, SaysWhatStrikesAboutAWrongPassword) {
   EXPECT_EQ(hint("zamrud-7y", kept), "it differs in letter case alone");
   EXPECT_EQ(hint(" Zamrud-7y", kept), "it has a space too many at an end");
   EXPECT_EQ(hint("Zamrud-7y123456", kept), "it has six digits more than expected");
+  EXPECT_EQ(hint("Zamrud-7y12345x", kept), "");
+  EXPECT_EQ(hint("Zamrud-7y/:/:/:", kept), "");
   EXPECT_EQ(hint("Yamrud-7z", kept), "it is typed as on another keyboard layout");
   EXPECT_EQ(hint("something else", kept), "");
   EXPECT_EQ(hint("something else ", kept), "");

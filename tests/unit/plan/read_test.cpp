@@ -288,6 +288,24 @@ TEST(ReadPlan, RulesThatLookAtOtherProofsDoNotShadowEachOther) {
               testing::HasSubstr("shadowed"));
 }
 
+TEST(ReadPlan, ARuleIsInTheShadowOfOneThatMatchesAsMuch) {
+  const auto rule = [](const std::string& when) {
+    static int number = 0;
+    return "[[access]]\nname = \"" + std::to_string(++number) + "\"\npermit = true\n" +
+           (when.empty() ? "" : "when = '" + when + "'\n");
+  };
+  const auto shadowed = [&](const std::string& first, const std::string& second) {
+    return support::problems_of(rule(first) + rule(second)).find("shadowed") != std::string::npos;
+  };
+  const std::string crew = "member of \"crew\"";
+  EXPECT_TRUE(shadowed("", crew));
+  EXPECT_TRUE(shadowed(crew, crew));
+  EXPECT_TRUE(shadowed(crew, crew + " and Filter-Id present"));
+  EXPECT_FALSE(shadowed(crew, ""));
+  EXPECT_FALSE(shadowed(crew + " and Filter-Id present", crew));
+  EXPECT_FALSE(shadowed(crew + " or Filter-Id present", crew));
+}
+
 TEST(Advice, WhatOperatorsOftenMistake) {
   const std::string report = support::problems_of(R"(
 [[client]]

@@ -1,0 +1,387 @@
+// The threads of a node, each by itself: what they hand to each other, in which order, and what they do with
+// it when the other side does not want it.
+#include <gmock/gmock.h>
+#include <gtest/gtest.h>
+#include <poll.h>
+
+#include <condition_variable>
+#include <future>
+#include <mutex>
+
+#include "server/deliverer.h"
+#include "server/event_log.h"
+#include "server/worker.h"
+#include "support/journal.h"
+#include "support/packets.h"
+#include "support/process.h"
+#include "wire/authenticator.h"
+
+namespace jembatan::server {
+namespace {
+
+using namespace std::chrono_literals;
+using accounting::Incoming;
+using engine::Outcome;
+using support::UdpPeer;
+using testing::ElementsAre;
+using testing::UnorderedElementsAre;
+
+constexpr auto kSoon = 10s;
+
+// What a store was told; can be held up, and can refuse.
+struct Shelf {
+  std::mutex mutex;
+  std::condition_variable changed;
+  std::vector<std::size_t> commits;  // how many records each
+  std::vector<accounting::Undelivered> queue;
+  std::vector<std::int64_t> taken_off;
+  bool held = false;
+  bool refuses = false;
+
+  void hold(bool now) {
+    const std::lock_guard lock(mutex);
+    held = now;
+    changed.notify_all();
+  }
+  template <class Reached>
+  bool wait_until(Reached reached) {
+    std::unique_lock lock(mutex);
+    return changed.wait_for(lock, kSoon, reached);
+  }
+};
+
+class ShelfStore final : public accounting::Store {
+ public:
+  explicit ShelfStore(Shelf& shelf) : shelf_(shelf) {}
+  Result<std::vector<accounting::Kept>> append(std::span<const Incoming> records) override {
+    std::unique_lock lock(shelf_.mutex);
+    shelf_.commits.push_back(records.size());
+    shelf_.changed.notify_all();
+    shelf_.changed.wait(lock, [this] { return !shelf_.held; });
+    if (shelf_.refuses) return fail(Errc::io, "disk full");
+    std::vector<accounting::Kept> out;
+    for (std::size_t i = 0; i < records.size(); ++i) out.push_back({static_cast<std::int64_t>(i + 1), false});
+    return out;
+  }
+  Result<std::vector<accounting::Undelivered>> undelivered(std::int64_t behind, std::size_t most) override {
+    const std::lock_guard lock(shelf_.mutex);
+    std::vector<accounting::Undelivered> out;
+    for (const auto& one : shelf_.queue)
+      if (one.place > behind && out.size() < most) out.push_back(one);
+    return out;
+  }
+  Status delivered(std::span<const std::int64_t> places) override {
+    const std::lock_guard lock(shelf_.mutex);
+    for (const std::int64_t place : places) {
+      shelf_.taken_off.push_back(place);
+      std::erase_if(shelf_.queue, [&](const auto& one) { return one.place == place; });
+    }
+    shelf_.changed.notify_all();
+    return {};
+  }
+  Result<std::vector<accounting::Record>> records(const accounting::Query&) override {
+    return std::vector<accounting::Record>{};
+  }
+  Result<std::vector<accounting::Session>> sessions(const accounting::Query&) override {
+    return std::vector<accounting::Session>{};
+  }
+
+ private:
+  Shelf& shelf_;
+};
+
+// What a writer told the workers.
+struct Told {
+  std::mutex mutex;
+  std::condition_variable changed;
+  std::map<std::size_t, std::vector<AccountingWriter::Done>> by_worker;
+  std::size_t queued = 0;
+
+  AccountingWriter::Callbacks callbacks() {
+    return {[this](std::size_t worker, std::vector<AccountingWriter::Done> done) {
+              const std::lock_guard lock(mutex);
+              for (auto& one : done) by_worker[worker].push_back(std::move(one));
+              changed.notify_all();
+            },
+            [this] {
+              const std::lock_guard lock(mutex);
+              ++queued;
+            },
+            [](std::vector<std::int64_t>, Status) {}};
+  }
+  std::size_t wait_for(std::size_t worker, std::size_t count) {
+    std::unique_lock lock(mutex);
+    changed.wait_for(lock, kSoon, [&] { return by_worker[worker].size() >= count; });
+    return by_worker[worker].size();
+  }
+};
+
+AccountingWriter::Job job(std::size_t worker, std::uint32_t ticket, std::vector<std::string> groups = {}) {
+  return {worker, {ticket, 0}, {{}, true, std::move(groups)}};
+}
+
+TEST(Writing, WhatComesWhileACommitRunsGoesIntoTheNextTogether) {
+  Shelf shelf;
+  Told told;
+  shelf.hold(true);
+  AccountingWriter writer(std::make_unique<ShelfStore>(shelf), told.callbacks());
+  ASSERT_TRUE(writer.record(job(0, 1)));
+  ASSERT_TRUE(shelf.wait_until([&] { return shelf.commits.size() == 1; }));
+  ASSERT_TRUE(writer.record(job(1, 2, {"lagoon"})));
+  ASSERT_TRUE(writer.record(job(0, 3)));
+  EXPECT_EQ(told.queued, 0U);
+  shelf.hold(false);
+  EXPECT_EQ(told.wait_for(0, 2), 2U);
+  EXPECT_EQ(told.wait_for(1, 1), 1U);
+  EXPECT_EQ(told.by_worker[0][0].ticket.index, 1U);
+  EXPECT_EQ(told.by_worker[0][1].ticket.index, 3U);
+  EXPECT_TRUE(told.by_worker[1][0].kept.has_value());
+  writer.stop();
+  EXPECT_THAT(shelf.commits, ElementsAre(1, 2));
+  EXPECT_EQ(told.queued, 1U);
+  EXPECT_EQ(writer.problem(), "");
+  EXPECT_FALSE(writer.record(job(0, 4)));
+}
+
+TEST(Writing, AStoreThatRefusesIsToldToEachAndNothingIsSentOn) {
+  Shelf shelf;
+  Told told;
+  shelf.refuses = true;
+  AccountingWriter writer(std::make_unique<ShelfStore>(shelf), told.callbacks());
+  ASSERT_TRUE(writer.record(job(0, 1, {"lagoon"})));
+  ASSERT_EQ(told.wait_for(0, 1), 1U);
+  EXPECT_EQ(told.by_worker[0][0].kept.error().text, "disk full");
+  EXPECT_EQ(writer.problem(), "disk full");
+  writer.stop();
+  EXPECT_EQ(told.queued, 0U);
+}
+
+TEST(Writing, WhatWaitsAtTheEndIsWritten) {
+  Shelf shelf;
+  Told told;
+  shelf.hold(true);
+  AccountingWriter writer(std::make_unique<ShelfStore>(shelf), told.callbacks());
+  for (std::uint32_t i = 0; i < 5; ++i) ASSERT_TRUE(writer.record(job(0, i)));
+  auto stopping = std::async(std::launch::async, [&] { writer.stop(); });
+  shelf.hold(false);
+  stopping.get();
+  EXPECT_EQ(told.by_worker[0].size(), 5U);
+}
+
+// Asks for one answer; gives the port that the ask came from.
+TEST(LanesTest, EachLaneHasAPortOfItsOwnAndAnswersComeBackByIt) {
+  asio::io_context io;
+  Tap tap;
+  std::vector<std::pair<std::uint16_t, std::string>> came;
+  std::size_t batches = 0;
+  Lanes lanes(
+      io, {}, tap,
+      [&](std::uint16_t lane, const Received& datagram) {
+        came.emplace_back(lane, std::string(text_of(datagram.octets)));
+      },
+      [&] { ++batches; });
+  const UdpPeer server;
+  const Endpoint to = *Endpoint::parse("127.0.0.1:" + std::to_string(server.port()), 0);
+  engine::Actions actions;
+  for (const std::uint16_t lane : {0, 1, 0}) {
+    const Octets octets = octets_of("from lane " + std::to_string(lane));
+    actions.asks.push_back({lane, to, actions.keep(octets)});
+  }
+  ASSERT_TRUE(lanes.send(actions));
+  std::map<std::string, std::set<int>> ports;
+  for (int i = 0; i < 3; ++i) {
+    const auto asked = server.receive(5000ms);
+    ports[std::string(asked.begin(), asked.end())].insert(server.from());
+    server.send("127.0.0.1", server.from(), asked);
+  }
+  EXPECT_EQ(ports["from lane 0"].size(), 1U);
+  EXPECT_EQ(ports["from lane 1"].size(), 1U);
+  EXPECT_NE(ports["from lane 0"], ports["from lane 1"]);
+  while (came.size() < 3 && io.run_one_for(kSoon) > 0) continue;
+  EXPECT_THAT(came, UnorderedElementsAre(std::pair(std::uint16_t{0}, "from lane 0"),
+                                         std::pair(std::uint16_t{0}, "from lane 0"),
+                                         std::pair(std::uint16_t{1}, "from lane 1")));
+  EXPECT_GE(batches, 2U);
+  lanes.close();
+}
+
+TEST(LanesTest, ASourceAddressThatIsNotOursIsAnErrorAndOthersAreSent) {
+  asio::io_context io;
+  Tap tap;
+  Lanes lanes(
+      io, {*IpAddress::parse("192.0.2.1")}, tap, [](std::uint16_t, const Received&) {}, [] {});
+  auto server = UdpSocket::bind(*Endpoint::parse("[::1]:0", 0), SharePort::no);
+  if (!server) GTEST_SKIP() << "no IPv6 here: " << server.error().text;
+  engine::Actions actions;
+  const Octets octets{1, 2, 3};
+  actions.asks.push_back({0, *Endpoint::parse("127.0.0.1:9", 0), actions.keep(octets)});
+  actions.asks.push_back({0, server->local(), actions.keep(octets)});
+  const Status sent = lanes.send(actions);
+  EXPECT_FALSE(sent);
+  pollfd readable{server->fd(), POLLIN, 0};
+  ASSERT_EQ(::poll(&readable, 1, 5000), 1);
+  ReceiveBatch batch;
+  EXPECT_EQ(server->receive(batch).size(), 1U);
+  lanes.close();
+}
+
+constexpr const char* kPlan = R"(
+[[client]]
+name = "gate"
+address = "127.0.0.1"
+secret = "laut"
+[[user]]
+name = "sari@reef.example"
+password = { clear = "laut-biru-7" }
+[[realm]]
+name = "reef.example"
+handle = "here"
+)";
+
+// What a node's threads share, without the node.
+class Threads : public testing::Test {
+ protected:
+  void use(const std::string& plan) { slot.publish(board.go_live(support::plan_of(plan), 1)); }
+  std::vector<engine::Event> events() {
+    log.settle();
+    std::vector<engine::Event> out;
+    for (const FeedItem& item : follower.take(0ms)) {
+      if (const auto* event = std::get_if<engine::Event>(&*item)) out.push_back(*event);
+    }
+    return out;
+  }
+
+  forward::HealthBoard board;
+  PlanSlot slot;
+  Feed feed;
+  Feed::Follower follower{feed};
+  Tally tally;
+  JournalWriter journal{nullptr, {}};
+  EventLog log{feed, tally, journal, host::LogFormat::text, {}};
+  Tap tap;
+  Unmask unmask;
+  Shelf shelf;
+  Told told;
+};
+
+TEST_F(Threads, TheDelivererTakesARecordOffWhenItIsAcknowledged) {
+  const UdpPeer home;
+  use(std::string(kPlan) + "[[group]]\nname = \"lagoon\"\n[[group.server]]\nname = \"lagoon-1\"\n" +
+      "address = \"127.0.0.1\"\naccounting_port = " + std::to_string(home.port()) + "\nsecret = \"danau\"\n");
+  accounting::Undelivered waiting{7, "lagoon", {}};
+  waiting.record.client = "gate";
+  waiting.record.attributes = *dictionary::encode(dictionary::standard(), "Acct-Session-Id", "\"a1\"");
+  shelf.queue = {waiting, {8, "a group that is gone", waiting.record}};
+  AccountingWriter writer(std::make_unique<ShelfStore>(shelf), told.callbacks());
+  Deliverer deliverer(std::make_unique<ShelfStore>(shelf), {}, slot, log, tap);
+  deliverer.start(writer);
+  const auto asked = home.receive(10000ms);
+  const auto packet = wire::PacketView::parse(asked);
+  ASSERT_TRUE(packet);
+  EXPECT_EQ(packet->code(), wire::Code::accounting_request);
+  EXPECT_TRUE(wire::verify_accounting_request(*packet, support::secret("danau")));
+  wire::PacketBuilder reply(wire::Code::accounting_response, packet->identifier(), packet->authenticator());
+  const OctetSpan octets = reply.finish();
+  wire::sign_response(octets, packet->authenticator(), support::secret("danau"));
+  home.send("127.0.0.1", home.from(), {octets.begin(), octets.end()});
+  EXPECT_TRUE(shelf.wait_until([&] { return !shelf.taken_off.empty(); }));
+  deliverer.stop();
+  writer.stop();
+  EXPECT_THAT(shelf.taken_off, ElementsAre(7));
+  EXPECT_EQ(shelf.queue.size(), 1U);  // its group may come back
+}
+
+class OneWorker : public Threads {
+ protected:
+  OneWorker() {
+    use(kPlan);
+    std::vector<Listener> listeners;
+    for (const auto purpose : {forward::Purpose::access, forward::Purpose::accounting}) {
+      const Endpoint at = *Endpoint::parse("127.0.0.1:0", 0);
+      listeners.push_back({purpose, at, *UdpSocket::bind(at, SharePort::yes)});
+      ports.push_back(listeners.back().socket.local().port);
+    }
+    worker = std::make_unique<Worker>(
+        0, std::move(listeners), std::vector<IpAddress>{},
+        Shared{slot, log, writer, proofs, tap, unmask, nullptr, nullptr, nullptr, 50});
+    worker->start();
+  }
+  ~OneWorker() override {
+    worker->stop();
+    writer.stop();
+    proofs.stop();
+  }
+
+  AccountingWriter writer{std::make_unique<ShelfStore>(shelf), told.callbacks()};
+  ProofPool proofs{1};
+  std::vector<int> ports;
+  std::unique_ptr<Worker> worker;
+  const UdpPeer device;
+};
+
+TEST_F(OneWorker, AnswersAndTells) {
+  device.send("127.0.0.1", ports[0],
+              support::access_request(3)
+                  .user("sari@reef.example")
+                  .password("laut-biru-7")
+                  .signed_with(support::secret("laut")));
+  const auto reply = device.receive(10000ms);
+  ASSERT_FALSE(reply.empty());
+  EXPECT_EQ(static_cast<wire::Code>(reply[0]), wire::Code::access_accept);
+  worker->stop();
+  const auto told_of = events();
+  ASSERT_EQ(told_of.size(), 1U);
+  EXPECT_EQ(told_of[0].outcome, Outcome::accepted);
+  EXPECT_EQ(told_of[0].name, "sari@reef.example");
+  EXPECT_EQ(worker->counters().count(Outcome::accepted), 1U);
+}
+
+TEST_F(OneWorker, ARecordThatNobodyTakesEndsAtOnce) {
+  writer.stop();
+  device.send("127.0.0.1", ports[1],
+              support::accounting_request("Start", "s1", 4)
+                  .user("sari@reef.example")
+                  .signed_with(support::secret("laut")));
+  std::vector<engine::Event> all;
+  for (int i = 0; i < 100 && all.empty(); ++i) {
+    for (const FeedItem& item : follower.take(100ms))
+      if (const auto* event = std::get_if<engine::Event>(&*item)) all.push_back(*event);
+  }
+  ASSERT_EQ(all.size(), 1U);
+  EXPECT_EQ(all[0].outcome, Outcome::overloaded);
+  EXPECT_EQ(all[0].because, "too many records wait to be written");
+  worker->stop();
+  EXPECT_EQ(worker->in_flight(), 0U);
+}
+
+TEST_F(OneWorker, ARecordIsAnsweredWhenItIsDurable) {
+  device.send("127.0.0.1", ports[1],
+              support::accounting_request("Start", "s1", 4)
+                  .user("sari@reef.example")
+                  .signed_with(support::secret("laut")));
+  ASSERT_EQ(told.wait_for(0, 1), 1U);
+  EXPECT_EQ(worker->in_flight(), 1U);
+  EXPECT_TRUE(device.receive(0ms).empty());
+  worker->recorded(std::move(told.by_worker[0]));
+  const auto reply = device.receive(10000ms);
+  ASSERT_FALSE(reply.empty());
+  EXPECT_EQ(static_cast<wire::Code>(reply[0]), wire::Code::accounting_response);
+}
+
+TEST_F(OneWorker, WhatWaitsWhenItStopsIsToldAndNotAnswered) {
+  shelf.hold(true);
+  device.send("127.0.0.1", ports[1],
+              support::accounting_request("Start", "s1", 4)
+                  .user("sari@reef.example")
+                  .signed_with(support::secret("laut")));
+  ASSERT_TRUE(shelf.wait_until([&] { return shelf.commits.size() == 1; }));
+  worker->stop();
+  shelf.hold(false);
+  const auto told_of = events();
+  ASSERT_EQ(told_of.size(), 1U);
+  EXPECT_EQ(told_of[0].outcome, Outcome::stopped);
+  EXPECT_TRUE(device.receive(0ms).empty());
+}
+
+}  // namespace
+}  // namespace jembatan::server
