@@ -20,12 +20,18 @@ class Telling {
   void way(const Request& request, const Way& way, const Trail& trail);
   ///   user  null: the plan has none of this name
   void nothing_proved(const plan::Plan& plan, const Way& way, const plan::User* user);
+  /// Of a method that is not answered here.
   void method(std::string_view method);
   ///   why_not  empty: it was right
   void proof(const plan::Plan& plan, const Way& way, const plan::User* user, const std::string& why_not);
+  /// The rules that were looked at, each with what decided it.
+  ///   facts  that they were looked at with
   void rules(const plan::Plan& plan, const condition::Facts& facts, const Trail& trail);
+  /// What the reply has, and from whom; also what was left out, and why.
   void reply(const plan::Plan& plan, const std::vector<ReplyPart>& parts);
+  ///   kind, owner  "access rule", "crew"
   void reply(const plan::Plan& plan, OctetView attributes, std::string_view kind, std::string_view owner);
+  /// Says so if the plan gives VLANs and these attributes have none.
   void missing_vlan(const plan::Plan& plan, OctetView attributes);
   void say(std::string line) { lines.push_back(std::move(line)); }
 

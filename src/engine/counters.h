@@ -16,7 +16,9 @@ using decide::weight_of;
 /// Counters of one thread: it alone writes, any thread may read.
 class Counters {
  public:
+  /// A datagram has come, from a client or a server.
   void received() { add(received_); }
+  /// It has met its outcome; the sum of all is received_count() when nothing is under way.
   void ended(Outcome outcome) { add(ended_[static_cast<std::size_t>(outcome)]); }
   /// The result of a job came when nobody waited for it any more.
   void late() { add(late_); }

@@ -21,8 +21,11 @@ class Delivery final : private Composer {
   }
   /// Takes up records of the queue; those under way already are passed over.
   void offer(std::vector<accounting::Undelivered> records, const Turn& turn);
+  /// A datagram from a server; a genuine acknowledgement makes its place delivered.
   void on_reply(std::uint16_t lane, const Endpoint& from, OctetView octets, const Turn& turn);
+  /// Asks again, or gives up for now, whatever has waited for long enough.
   void on_timer(const Turn& turn);
+  /// When on_timer() is to be called next; nothing while nothing is under way.
   std::optional<TimePoint> next_deadline() { return crossings_.next_deadline(); }
 
   /// Places in the queue that were acknowledged since the last call; they count as under way until
@@ -30,6 +33,7 @@ class Delivery final : private Composer {
   std::vector<std::int64_t> take_delivered() { return std::exchange(delivered_, {}); }
   /// The queue no longer has these places, or could not be changed: then they may be offered again.
   void taken_off(const std::vector<std::int64_t>& places);
+  /// How many more may be offered.
   std::size_t room() const { return most_ - parcels_.taken(); }
   std::size_t under_way() const { return parcels_.taken(); }
 

@@ -216,9 +216,12 @@ std::optional<TimePoint> Engine::next_deadline() {
 
 void Engine::stop(const Turn& turn) {
   owner_.check();
-  pending_.each([&](Ticket ticket) {
+  std::vector<std::pair<TimePoint, Ticket>> waiting;
+  pending_.each([&](Ticket ticket) { waiting.emplace_back(pending_.get(ticket)->arrived.steady, ticket); });
+  std::stable_sort(waiting.begin(), waiting.end(),
+                   [](const auto& one, const auto& other) { return one.first < other.first; });
+  for (const auto& [arrived, ticket] : waiting)
     cancel(ticket, {Outcome::stopped, "the server stopped before there was an answer"}, turn);
-  });
 }
 
 }  // namespace jembatan::engine

@@ -52,14 +52,19 @@ class Engine final : private Composer {
   /// with, unless it has lost their client, or switched it off: those end at once.
   void use(forward::LivePlanPtr live, const Turn& turn);
 
+  /// A datagram from a client: it meets one outcome, now or when what it waits for has come.
   void handle(const Datagram& in, const Turn& turn);
+  /// A datagram from a server; what is not genuine, or not waited for, is told and counted.
+  ///   lane  that the request went out by
   void on_reply(std::uint16_t lane, const Endpoint& from, OctetView octets, const Turn& turn);
   /// What came of a job; for which nobody waits any more, it is counted.
   void on_done(Ticket ticket, const JobResult& result, const Turn& turn);
+  /// Ends, or asks again, whatever has waited for long enough.
   void on_timer(const Turn& turn);
+  /// When on_timer() is to be called next; nothing while nothing waits.
   std::optional<TimePoint> next_deadline();
 
-  /// Ends everything that is still being worked on, without an answer.
+  /// Ends everything that is still being worked on, without an answer, in the order in which it came.
   void stop(const Turn& turn);
   std::size_t in_flight() const { return pending_.taken(); }
 

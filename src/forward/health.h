@@ -15,6 +15,7 @@ class ServerHealth {
  public:
   enum class Change : std::uint8_t { none, went_down, came_back };
 
+  /// True after `down_after` attempts in a row without an answer, until one comes.
   bool down() const { return retry_at_.load(std::memory_order_relaxed) != 0; }
 
   /// True if the server may be asked: it is up, or it is down and this caller is the one that gets to try it
@@ -28,9 +29,11 @@ class ServerHealth {
   /// "silent", or "down since 2026-11-24T07:41:02.000Z, tried again in 12s".
   std::string text(Now now) const;
 
+  /// Packets sent to it, and genuine answers, since the node started.
   std::uint64_t asked_count() const { return asked_.load(std::memory_order_relaxed); }
   std::uint64_t answered_count() const { return answered_.load(std::memory_order_relaxed); }
   void count_asked() { asked_.fetch_add(1, std::memory_order_relaxed); }
+  /// Attempts without an answer since the last one.
   int silent_in_a_row() const { return silent_.load(std::memory_order_relaxed); }
 
  private:

@@ -84,14 +84,18 @@ class Server {
     settle();
     return *past_requests_;
   }
+  // Parts that may be called from any thread themselves.
   Unmask& unmask() { return unmask_; }
   HostNames& hosts() { return hosts_; }
   const Tally& tally() const { return tally_; }
-  NodeStatus status() const;
-  forward::LivePlanPtr plan() const { return plan_.current(); }
   Feed& feed() { return feed_; }
   Tap& tap() { return tap_; }
   const host::NodeSettings& settings() const { return settings_; }
+
+  /// Counts of all threads, as they are at this moment.
+  NodeStatus status() const;
+  /// The plan in force.
+  forward::LivePlanPtr plan() const { return plan_.current(); }
   /// Runs `look` with a connection of its own to the accounting store, which only reads.
   template <class Look>
   auto with_accounting(Look look) {

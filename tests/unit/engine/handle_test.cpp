@@ -482,6 +482,24 @@ TEST_F(Handle, StoppingEndsEverythingUnderWay) {
   expect_counters_to_add_up();
 }
 
+// Places are used again, so that their order is not the one in which requests came.
+TEST_F(Handle, StoppingEndsWhatWaitsInTheOrderInWhichItCame) {
+  receive(lagoon(1));
+  keep_asked();
+  for (const std::uint8_t id : {2, 3}) {
+    clock.advance(1ms);
+    receive(lagoon(id));
+  }
+  from_server(answer_of(Code::access_accept, "danau"));  // to the first, whose place is free now
+  clock.advance(1ms);
+  receive(lagoon(4));
+  out.clear();
+  engine.stop({clock.now(), out});
+  std::vector<int> ended;
+  for (const Event& one : out.events) ended.push_back(one.identifier);
+  EXPECT_EQ(ended, (std::vector<int>{2, 3, 4}));
+}
+
 TEST_F(Handle, AccountingIsAnsweredWhenTheRecordIsKept) {  // RFC 2866 §4.2
   const Octets start = accounting_request("Start", "s1")
                            .user("tamu@reef.example")
