@@ -79,7 +79,7 @@ Result<Ticket> Crossings::start(Ticket owner, Errand errand, const Turn& turn) {
   crossing->owner = owner;
   crossing->errand = std::move(errand);
   crossing->exchanges.clear();
-  const auto step = crossing->way.start(crossing->group(), crossing->health(), random_, turn.now.steady);
+  const auto step = crossing->way.start(crossing->errand.candidates(), turn.now.steady);
   const Status asked = ask_first_that_can(step, ticket, *crossing, turn);
   if (asked) return ticket;
   end(ticket);
@@ -93,7 +93,7 @@ Status Crossings::ask_first_that_can(Forwarding::Step step, Ticket ticket, Cross
   while (step == Forwarding::Step::ask) {
     const Status asked = ask_server(ticket, crossing, turn);
     if (asked || asked.error().code != Errc::busy) return asked;
-    step = crossing.way.skip(group, crossing.health(), random_, turn.now.steady);
+    step = crossing.way.skip(crossing.errand.candidates(), turn.now.steady);
     if (step != Forwarding::Step::ask) return asked;
   }
   return fail(Errc::unreachable, forward::silence_text(group, crossing.health(), turn.now));
@@ -267,7 +267,7 @@ std::vector<Crossings::GivenUp> Crossings::on_timer(const Turn& turn) {
     const std::size_t silent = crossing->way.server();
     if (crossing->health()[silent]->unanswered(group, turn.now) == ServerHealth::Change::went_down)
       note_down(group, group.servers[silent], crossing->errand.purpose, turn);
-    const auto step = crossing->way.on_silence(group, crossing->health(), random_, turn.now.steady);
+    const auto step = crossing->way.on_silence(crossing->errand.candidates(), turn.now.steady);
     Status asked;
     if (step == Forwarding::Step::ask_again) {
       send(timer.crossing, *crossing, turn.out);

@@ -56,6 +56,7 @@ class Crossings {
     forward::Purpose purpose{};
     const plan::Group& asked_group() const { return live->plan->groups[group]; }
     const std::vector<forward::HealthPtr>& health() const { return live->health_of(group, purpose); }
+    forward::Candidates candidates() const { return live->candidates(group, purpose); }
   };
   /// How many requests may wait for servers, and how much of that one group may hold.
   struct Room {

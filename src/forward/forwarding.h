@@ -14,22 +14,18 @@ class Forwarding {
     give_up,    ///< every server was asked as often as the group allows
   };
 
-  Step start(const plan::Group& group, const std::vector<HealthPtr>& health, Random& random, TimePoint now);
+  Step start(const Candidates& of, TimePoint now);
   /// The deadline has passed without an answer.
-  Step on_silence(const plan::Group& group, const std::vector<HealthPtr>& health, Random& random,
-                  TimePoint now);
+  Step on_silence(const Candidates& of, TimePoint now);
 
   /// The server could not be asked: the next one, if there is one.
-  Step skip(const plan::Group& group, const std::vector<HealthPtr>& health, Random& random, TimePoint now) {
-    return ask_next(group, health, random, now);
-  }
+  Step skip(const Candidates& of, TimePoint now) { return ask_next(of, now); }
 
   std::size_t server() const { return server_; }  ///< index into the group's servers
   TimePoint deadline() const { return deadline_; }
 
  private:
-  Step ask_next(const plan::Group& group, const std::vector<HealthPtr>& health, Random& random,
-                TimePoint now);
+  Step ask_next(const Candidates& of, TimePoint now);
   Tried tried_;
   std::size_t server_ = 0;
   int attempts_ = 0;

@@ -10,6 +10,7 @@ LivePlanPtr HealthBoard::go_live(plan::PlanPtr plan, std::uint64_t revision) {
   std::map<std::string, HealthPtr> still_known;
   for (const plan::Group& group : plan->groups) {
     auto& healths = live->health.emplace_back();
+    live->spread.push_back({std::make_shared<Spread>(), std::make_shared<Spread>()});
     for (const Purpose purpose : {Purpose::access, Purpose::accounting}) {
       for (const plan::Server& server : group.servers) {
         const std::string key = fmt::format("{}\n{}\n{}\n{}", group.name, server.name,

@@ -4,7 +4,7 @@
 #include <mutex>
 
 #include "forward/activity.h"
-#include "forward/health.h"
+#include "forward/choice.h"
 
 namespace jembatan::forward {
 
@@ -14,11 +14,16 @@ struct LivePlan {
   std::uint64_t revision = 0;  ///< as the store numbers it
   /// [group][purpose][server], as in the plan
   std::vector<std::array<std::vector<HealthPtr>, 2>> health;
+  std::vector<std::array<SpreadPtr, 2>> spread;  ///< [group][purpose]
 
   std::vector<ActivityPtr> activity;  ///< by client, as in the plan
 
   ClientActivity& activity_of(const plan::Client& client) const {
     return *activity[static_cast<std::size_t>(&client - plan->clients.data())];
+  }
+  Candidates candidates(std::size_t group, Purpose purpose) const {
+    return {plan->groups[group], health_of(group, purpose),
+            *spread[group][static_cast<std::size_t>(purpose)]};
   }
   const std::vector<HealthPtr>& health_of(std::size_t group, Purpose purpose) const {
     return health[group][static_cast<std::size_t>(purpose)];

@@ -1,0 +1,83 @@
+#include "forward/spread.h"
+
+#include <algorithm>
+#include <numeric>
+
+namespace jembatan::forward {
+namespace {
+
+constexpr std::uint64_t kLongest = 4096;  // turns in a round: finer shares than this are rounded
+
+struct Share {
+  std::uint16_t place = 0;
+  std::uint64_t weight = 0;
+  std::uint64_t had = 0;  // turns
+};
+
+std::vector<Share> shares_of(const std::vector<std::uint32_t>& weights, const Members& members) {
+  std::vector<Share> out;
+  std::uint64_t total = 0;
+  std::uint64_t divisor = 0;
+  for (std::size_t i = 0; i < weights.size(); ++i) {
+    if (!members[i]) continue;
+    total += weights[i];
+    divisor = std::gcd(divisor, std::uint64_t{weights[i]});
+    out.push_back({static_cast<std::uint16_t>(i), weights[i]});
+  }
+  if (total == 0) {
+    for (Share& share : out) share.weight = 1;
+    return out;
+  }
+  std::erase_if(out, [](const Share& share) { return share.weight == 0; });
+  for (Share& share : out) share.weight /= divisor;
+  total /= divisor;
+  if (total <= kLongest) return out;
+  for (Share& share : out) share.weight = std::max<std::uint64_t>(1, share.weight * kLongest / total);
+  return out;
+}
+
+}  // namespace
+
+// Each turn goes to the one whose next turn is due first, among those who have waited for theirs long enough:
+// with n members, 1/(2n-2) of it.
+std::vector<std::uint16_t> even_round(const std::vector<std::uint32_t>& weights, const Members& members) {
+  std::vector<Share> shares = shares_of(weights, members);
+  const std::uint64_t turns =
+      std::accumulate(shares.begin(), shares.end(), std::uint64_t{0},
+                      [](std::uint64_t sum, const Share& one) { return sum + one.weight; });
+  const std::uint64_t parts = shares.size() < 2 ? 2 : 2 * shares.size() - 2;
+  std::vector<std::uint16_t> out;
+  out.reserve(turns);
+  for (std::uint64_t turn = 1; turn <= turns; ++turn) {
+    Share* first = nullptr;
+    for (Share& share : shares) {
+      if (share.weight * turn * parts < (share.had * parts + 1) * turns) continue;  // too early
+      const auto due_before = [&](const Share& other) {
+        return ((share.had + 1) * parts - 1) * other.weight < ((other.had + 1) * parts - 1) * share.weight;
+      };
+      if (first == nullptr || due_before(*first)) first = &share;
+    }
+    if (first == nullptr) first = &shares.front();  // rounding: somebody has to
+    ++first->had;
+    out.push_back(first->place);
+  }
+  return out;
+}
+
+std::size_t Spread::next(const plan::Group& group, const Members& members) {
+  const std::lock_guard lock(mutex_);
+  auto known = std::find_if(rounds_.begin(), rounds_.end(),
+                            [&](const Round& round) { return round.members == members; });
+  if (known == rounds_.end()) {
+    if (rounds_.size() == kMostRounds) rounds_.erase(rounds_.begin());
+    std::vector<std::uint32_t> weights;
+    for (const plan::Server& server : group.servers) weights.push_back(server.weight);
+    rounds_.push_back({members, even_round(weights, members)});
+    known = std::prev(rounds_.end());
+  }
+  const std::size_t out = known->places[known->turn];
+  known->turn = (known->turn + 1) % known->places.size();
+  return out;
+}
+
+}  // namespace jembatan::forward

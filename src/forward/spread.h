@@ -1,0 +1,40 @@
+#pragma once
+#include <bitset>
+#include <memory>
+#include <mutex>
+
+#include "plan/plan.h"
+
+namespace jembatan::forward {
+
+/// Servers of a group, by their places.
+using Members = std::bitset<plan::kMostServers>;
+
+/// The places of a round of turns in which each member stands as often as its weight says, as evenly as can
+/// be: after each number of turns, each member has had its share, more or less one (Tijdeman, "The chairman
+/// assignment problem", 1980). Members of weight 0 stand nowhere, unless all have it: then they share evenly.
+///   weights  by place; others than members do not matter
+std::vector<std::uint16_t> even_round(const std::vector<std::uint32_t>& weights, const Members& members);
+
+/// Divides requests among the servers of one group by their weights, in even rounds: shares are exact, and
+/// nobody gets many in a row. Any thread.
+class Spread {
+ public:
+  ///   members  among whom it is; at least one
+  std::size_t next(const plan::Group& group, const Members& members);
+
+ private:
+  /// Rounds for the members of late: they change when a server goes down, or has been asked in vain.
+  struct Round {
+    Members members;
+    std::vector<std::uint16_t> places;
+    std::size_t turn = 0;
+  };
+  static constexpr std::size_t kMostRounds = 16;
+  std::mutex mutex_;
+  std::vector<Round> rounds_;
+};
+
+using SpreadPtr = std::shared_ptr<Spread>;
+
+}  // namespace jembatan::forward
