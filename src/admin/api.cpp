@@ -37,6 +37,7 @@ struct Route {
 constexpr Route kRoutes[] = {
     {"GET", "/metrics", Role::viewer, show_metrics},
     {"GET", "/v1/node", Role::viewer, show_node},
+    {"GET", "/v1/servers", Role::viewer, list_servers},
     {"GET", "/v1/sessions", Role::viewer, list_sessions},
     {"GET", "/v1/accounting/records", Role::viewer, list_records},
     {"GET", "/v1/events", Role::viewer, follow_events},

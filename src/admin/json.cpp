@@ -127,6 +127,24 @@ json json_of(const journal::Entry& entry, const dictionary::Catalogue& names) {
   return out;
 }
 
+json json_of(const forward::Standing& standing) {
+  const auto percent = [](double share) { return std::round(share * 1000) / 10; };
+  return {{"group", standing.group->name},
+          {"server", standing.server->name},
+          {"purpose", forward::name_of(standing.purpose)},
+          {"address", forward::endpoint_of(*standing.server, standing.purpose).text()},
+          {"priority", standing.server->priority},
+          {"weight", standing.server->weight},
+          {"state", forward::name_of(standing.state)},
+          {"since", standing.since ? json(text_of(*standing.since)) : json(nullptr)},
+          {"why", standing.why},
+          {"requests", standing.requests},
+          {"attempts", standing.attempts},
+          {"answers", standing.answers},
+          {"wanted_percent", percent(standing.wanted)},
+          {"percent", percent(standing.share)}};
+}
+
 json json_of(const journal::Entry& entry) {
   return {{"number", entry.number}, {"at", text_of(entry.at)},       {"outcome", entry.outcome},
           {"packet", entry.packet}, {"client", entry.client},        {"from", entry.source},

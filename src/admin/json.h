@@ -3,6 +3,7 @@
 #include <nlohmann/json_fwd.hpp>
 
 #include "accounting/store.h"
+#include "forward/standing.h"
 #include "server/server.h"
 
 namespace jembatan::admin {
@@ -11,6 +12,7 @@ nlohmann::json json_of(const server::NodeStatus& status);
 nlohmann::json json_of(const accounting::Session& session);
 nlohmann::json json_of(const accounting::Record& record, const dictionary::Catalogue& names);
 nlohmann::json json_of(const std::variant<engine::Event, engine::Notice>& item);
+nlohmann::json json_of(const forward::Standing& standing);
 /// Without its trail and packets, and with them.
 nlohmann::json json_of(const journal::Entry& entry);
 nlohmann::json json_of(const journal::Entry& entry, const dictionary::Catalogue& names);

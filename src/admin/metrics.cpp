@@ -76,8 +76,7 @@ std::string metrics_text(const server::Server& server, const Callers& callers) {
         for (std::size_t s = 0; s < group.servers.size(); ++s) {
           page.value(number(*live->health_of(g, purpose)[s]),
                      fmt::format("group=\"{}\",server=\"{}\",purpose=\"{}\"", label(group.name),
-                                 label(group.servers[s].name),
-                                 purpose == forward::Purpose::access ? "access" : "accounting"));
+                                 label(group.servers[s].name), forward::name_of(purpose)));
         }
       }
     }

@@ -8,6 +8,7 @@
 #include "admin/json.h"
 #include "admin/metrics.h"
 #include "base/text.h"
+#include "host/system.h"
 
 namespace jembatan::admin {
 namespace {
@@ -80,6 +81,14 @@ void show_metrics(const Asked& asked) {
 
 void show_node(const Asked& asked) {
   answer(asked.response, json_of(asked.server.status()));
+}
+
+void list_servers(const Asked& asked) {
+  const auto live = asked.server.plan();
+  json list = json::array();
+  for (const forward::Standing& one : forward::standings(*live, host::SystemClock().now()))
+    list.push_back(json_of(one));
+  answer(asked.response, {{"servers", list}, {"plan_revision", live->revision}});
 }
 
 void list_sessions(const Asked& asked) {

@@ -6,6 +6,7 @@ namespace jembatan::admin {
 
 void show_metrics(const Asked& asked);
 void show_node(const Asked& asked);
+void list_servers(const Asked& asked);
 void list_sessions(const Asked& asked);
 void list_records(const Asked& asked);
 

@@ -89,6 +89,7 @@ std::vector<Command> explain_commands();
 std::vector<Command> dictionary_commands();
 std::vector<Command> decode_commands();
 std::vector<Command> capture_commands();
+std::vector<Command> server_commands();
 std::vector<Command> session_commands();
 std::vector<Command> accounting_commands();
 std::vector<Command> node_commands();

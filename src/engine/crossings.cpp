@@ -21,7 +21,7 @@ std::string full_name(const plan::Group& group, const plan::Server& server) {
 }
 
 std::string subject_of(const std::string& name, const plan::Server& server, Purpose purpose) {
-  return fmt::format("server {} ({} {})", name, purpose == Purpose::access ? "access" : "accounting",
+  return fmt::format("server {} ({} {})", name, forward::name_of(purpose),
                      forward::endpoint_of(server, purpose).text());
 }
 
@@ -125,6 +125,7 @@ Status Crossings::ask_server(Ticket ticket, Crossing& crossing, const Turn& turn
   }
   crossing.packet.assign(octets.begin(), octets.end());
   send(ticket, crossing, turn.out);
+  if (crossing.exchanges.size() == 1) crossing.health()[place]->count_chosen();
   composer_.asked(crossing.owner, place, Asking::first, turn.now);
   return {};
 }
@@ -189,7 +190,7 @@ bool Crossings::came_too_late(std::uint16_t lane, const Endpoint& from, const Pa
   if (found == gone_.rend() || !answers(reply.code(), found->purpose) ||
       !not_genuine(reply, found->exchange.authenticator, found->server, found->purpose).empty())
     return false;
-  if (found->health->answered() == ServerHealth::Change::came_back)
+  if (found->health->answered(turn.now) == ServerHealth::Change::came_back)
     note_up(found->name, found->server, found->purpose, turn);
   gone_.erase(std::next(found).base());
   return true;
@@ -248,7 +249,7 @@ std::optional<Crossings::Arrived> Crossings::on_reply(std::uint16_t lane, const 
     return std::nullopt;
   }
   counters_.ended(Outcome::reply_used);
-  if (crossing.health()[exchange->server]->answered() == ServerHealth::Change::came_back)
+  if (crossing.health()[exchange->server]->answered(turn.now) == ServerHealth::Change::came_back)
     note_up(name, server, crossing.errand.purpose, turn);
   Arrived arrived{crossing.owner, crossing.errand.live, &server, name, exchange->authenticator, *reply};
   end(ticket);

@@ -16,7 +16,7 @@ using wire::Signature;
 bool Engine::may_use(const plan::Client& client, std::uint16_t listener, const IpAddress& to) const {
   if (client.listeners.empty()) return true;
   const Listening& here = settings_.listeners[listener];
-  const std::string_view purpose = here.purpose == Purpose::access ? "access" : "accounting";
+  const std::string_view purpose = forward::name_of(here.purpose);
   const std::string asked = Endpoint{to, here.at.port}.text();  // of a listener on all addresses
   return std::any_of(client.listeners.begin(), client.listeners.end(), [&](const std::string& allowed) {
     return allowed == purpose || allowed == here.at.text() || allowed == asked;

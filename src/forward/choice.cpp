@@ -18,6 +18,16 @@ Members lowest_tier(const plan::Group& group, const Members& candidates) {
 
 }  // namespace
 
+Members members_in_turn(const plan::Group& group, const std::vector<HealthPtr>& health) {
+  Members all;
+  Members up;
+  for (std::size_t i = 0; i < group.servers.size(); ++i) {
+    all.set(i);
+    up[i] = !health[i]->down();
+  }
+  return lowest_tier(group, up.any() ? up : all);
+}
+
 std::optional<std::size_t> choose(const Candidates& of, const Tried& tried, TimePoint now) {
   const plan::Group& group = of.group;
   Members left;

@@ -64,15 +64,19 @@ std::vector<std::uint16_t> even_round(const std::vector<std::uint32_t>& weights,
   return out;
 }
 
+std::vector<std::uint32_t> weights_of(const plan::Group& group) {
+  std::vector<std::uint32_t> out;
+  for (const plan::Server& server : group.servers) out.push_back(server.weight);
+  return out;
+}
+
 std::size_t Spread::next(const plan::Group& group, const Members& members) {
   const std::lock_guard lock(mutex_);
   auto known = std::find_if(rounds_.begin(), rounds_.end(),
                             [&](const Round& round) { return round.members == members; });
   if (known == rounds_.end()) {
     if (rounds_.size() == kMostRounds) rounds_.erase(rounds_.begin());
-    std::vector<std::uint32_t> weights;
-    for (const plan::Server& server : group.servers) weights.push_back(server.weight);
-    rounds_.push_back({members, even_round(weights, members)});
+    rounds_.push_back({members, even_round(weights_of(group), members)});
     known = std::prev(rounds_.end());
   }
   const std::size_t out = known->places[known->turn];

@@ -16,6 +16,9 @@ using Members = std::bitset<plan::kMostServers>;
 ///   weights  by place; others than members do not matter
 std::vector<std::uint16_t> even_round(const std::vector<std::uint32_t>& weights, const Members& members);
 
+/// By place.
+std::vector<std::uint32_t> weights_of(const plan::Group& group);
+
 /// Divides requests among the servers of one group by their weights, in even rounds: shares are exact, and
 /// nobody gets many in a row. Any thread.
 class Spread {

@@ -215,8 +215,7 @@ Status Server::open_sockets() {
         if (!socket) return socket.error();
         listeners.push_back({purpose, endpoint, std::move(*socket)});
       }
-      log_info(fmt::format("listening for {} on {}", purpose == Purpose::access ? "access" : "accounting",
-                           endpoint.text()));
+      log_info(fmt::format("listening for {} on {}", forward::name_of(purpose), endpoint.text()));
     }
     return {};
   };

@@ -76,10 +76,16 @@ TEST_F(DescribedApi, ThePlansCallsAreAsTheyAreDescribed) {
   EXPECT_EQ(get("/v1/plan/difference", "from=1&to=2")["changes"][0]["fields"][1]["after"], 50);
   get("/v1/plan/difference", "from=77");
   get("/v1/plan/files", "secrets=true");
+  get("/v1/servers");
   get("/v1/plan/objects", "kind=client&address=127.0.0.1");
   get("/v1/plan/objects", "kind=user&realm=reef.example&group=none");
   get("/v1/plan/objects", "kind=boat");
   get("/v1/plan/objects", "kind=client&name=hre");
+  apply(kHere + kGroup + "[[realm]]\nname = \"far.example\"\nhandle = \"group:homes\"\n");
+  const json servers = get("/v1/servers")["servers"];
+  ASSERT_EQ(servers.size(), 2U);  // access and accounting
+  EXPECT_EQ(servers[0]["state"], "up");
+  EXPECT_EQ(servers[0]["wanted_percent"], 100.0);
 }
 
 TEST_F(DescribedApi, SecretsTokensAndTheRecordAreAsTheyAreDescribed) {

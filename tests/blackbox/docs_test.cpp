@@ -47,7 +47,7 @@ TEST_P(Page, RunsAsItIsWritten) {
   }
 }
 
-INSTANTIATE_TEST_SUITE_P(Docs, Page, testing::Values("plan.md", "journal.md"));
+INSTANTIATE_TEST_SUITE_P(Docs, Page, testing::Values("plan.md", "journal.md", "groups.md"));
 
 }  // namespace
 }  // namespace jembatan::blackbox

@@ -89,13 +89,13 @@ TEST(Health, IsDownAfterSoManyUnansweredInARow) {
   const auto silence = [&] { return health.unanswered(bench.group(), bench.clock.now()); };
   EXPECT_EQ(silence(), ServerHealth::Change::none);
   EXPECT_EQ(silence(), ServerHealth::Change::none);
-  EXPECT_EQ(health.answered(), ServerHealth::Change::none);  // the count starts over
+  EXPECT_EQ(health.answered(bench.clock.now()), ServerHealth::Change::none);  // the count starts over
   EXPECT_EQ(silence(), ServerHealth::Change::none);
   EXPECT_EQ(silence(), ServerHealth::Change::none);
   EXPECT_EQ(silence(), ServerHealth::Change::went_down);
   EXPECT_EQ(silence(), ServerHealth::Change::none);
   EXPECT_TRUE(health.down());
-  EXPECT_EQ(health.answered(), ServerHealth::Change::came_back);
+  EXPECT_EQ(health.answered(bench.clock.now()), ServerHealth::Change::came_back);
   EXPECT_FALSE(health.down());
 }
 

@@ -1,0 +1,28 @@
+#pragma once
+// How it stands with the servers of a plan, for people.
+#include "forward/live_plan.h"
+
+namespace jembatan::forward {
+
+/// One server, for one purpose.
+struct Standing {
+  const plan::Group* group = nullptr;
+  const plan::Server* server = nullptr;
+  Purpose purpose{};
+  ServerHealth::State state{};
+  std::optional<WallTime> since;  ///< of its state; nothing: since the node started
+  std::string why;                ///< why it is not up; empty if it is
+  std::uint64_t requests = 0;     ///< that were given to it first, since the node started
+  std::uint64_t attempts = 0;     ///< packets sent to it
+  std::uint64_t answers = 0;      ///< genuine ones
+  double wanted = 0;              ///< its share of its group's requests as things stand: 0 to 1
+  double share = 0;               ///< that it had since the node started; 0 if there were no requests
+};
+
+std::string_view name_of(ServerHealth::State state);  ///< "up", "doubted", "down"
+
+/// Every server of every group, for what the plan sends there or what it has been asked for; in the plan's
+/// order.
+std::vector<Standing> standings(const LivePlan& live, Now now);
+
+}  // namespace jembatan::forward

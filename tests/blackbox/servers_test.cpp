@@ -1,0 +1,63 @@
+// What an operator sees of the servers that a node forwards to.
+#include <gmock/gmock.h>
+#include <gtest/gtest.h>
+
+#include "blackbox/chain.h"
+
+namespace jembatan::blackbox {
+namespace {
+
+using nlohmann::json;
+using testing::HasSubstr;
+
+std::string server_of(const std::string& name, const TestNode& node, int weight) {
+  return "[[group.server]]\nname = \"" + name +
+         "\"\naddress = \"127.0.0.1\"\naccess_port = " + std::to_string(node.access) +
+         "\nsecret = \"laut\"\nweight = " + std::to_string(weight) + "\n";
+}
+
+class TwoHomes : public testing::Test {
+ protected:
+  TwoHomes() {
+    for (TestNode* home : {&first, &second_}) {
+      home->plan(kHere);
+      home->start();
+    }
+    hub.plan(client_here("laut") + "[[realm]]\nname = \"reef.example\"\nhandle = \"group:homes\"\n" +
+             "[[group]]\nname = \"homes\"\nanswer_within = \"200ms\"\nattempts = 1\ndown_after = 1\n" +
+             server_of("one", first, 75) + server_of("two", second_, 25));
+    hub.start();
+  }
+  int sign_in() const {
+    return client({"ask", "access", "--to", hub.access_to(), "--secret", "laut", "--user",
+                   "tamu@reef.example", "--password", "ombak-3"})
+        .exit_code;
+  }
+  json server(std::size_t place) const { return hub.ask_node({"server", "list"}).at("servers").at(place); }
+  TestNode first{"first"};
+  TestNode second_{"second"};
+  TestNode hub{"hub"};
+};
+
+TEST_F(TwoHomes, SharesAndStatesAreSeen) {
+  for (int i = 0; i < 8; ++i) EXPECT_EQ(sign_in(), 0);
+  EXPECT_EQ(server(0)["requests"], 6);
+  EXPECT_EQ(server(0)["percent"], 75.0);
+  EXPECT_EQ(server(1)["percent"], 25.0);
+  EXPECT_EQ(server(0)["answers"], 6);
+  EXPECT_EQ(server(0)["state"], "up");
+  first.kill();
+  for (int i = 0; i < 4; ++i) EXPECT_EQ(sign_in(), 0);  // nobody is refused
+  const json down = server(0);
+  EXPECT_EQ(down["state"], "down");
+  EXPECT_THAT(down["why"].get<std::string>(), HasSubstr("1 attempt in a row unanswered, tried again in "));
+  EXPECT_TRUE(down["since"].is_string());
+  EXPECT_EQ(down["wanted_percent"], 0.0);
+  EXPECT_EQ(server(1)["wanted_percent"], 100.0);
+  const auto table = client({"server", "list", "--node", hub.file()});
+  EXPECT_THAT(table.out, HasSubstr("homes/one"));
+  EXPECT_THAT(table.out, HasSubstr("down"));
+}
+
+}  // namespace
+}  // namespace jembatan::blackbox
