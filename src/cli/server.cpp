@@ -26,7 +26,7 @@ void print_servers(const json& rows, Terminal& out) {
   Table table({"server", "for", "state", "requests", " share", "wanted", "since (UTC), why"});
   for (const json& row : rows) {
     table.add({row.value("group", "") + "/" + row.value("server", ""), row.value("purpose", ""),
-               row.value("state", ""), std::to_string(row.value("requests", std::uint64_t{0})),
+               row.value("state", ""), fmt::format("{:8}", row.value("requests", std::uint64_t{0})),
                percent_text(row, "percent"), percent_text(row, "wanted_percent"), since_and_why(row)});
   }
   out.table(table);
