@@ -60,7 +60,7 @@ void add(const LivePlan& live, std::size_t place, Purpose purpose, Now now, std:
     standing.server = &group.servers[i];
     standing.purpose = purpose;
     standing.state = one.state();
-    standing.since = one.since();
+    if (standing.state != ServerHealth::State::doubted) standing.since = one.since();
     if (standing.state != ServerHealth::State::up) standing.why = one.why(now);
     standing.requests = one.chosen_count();
     standing.attempts = one.asked_count();

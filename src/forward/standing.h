@@ -10,7 +10,7 @@ struct Standing {
   const plan::Server* server = nullptr;
   Purpose purpose{};
   ServerHealth::State state{};
-  std::optional<WallTime> since;  ///< of its state; nothing: since the node started
+  std::optional<WallTime> since;  ///< it is up again, or down; nothing: the node started
   std::string why;                ///< why it is not up; empty if it is
   std::uint64_t requests = 0;     ///< that were given to it first, since the node started
   std::uint64_t attempts = 0;     ///< packets sent to it

@@ -145,7 +145,8 @@ Status Server::open_store() {
 
 Status Server::open_journal() {
   if (settings_.journal.keep == Duration{0}) {
-    store::JournalStore::remove(settings_.data_folder);
+    if (store::JournalStore::remove(settings_.data_folder))
+      log_info("journal: removed, for journal.keep is 0s: this node keeps none");
     journal_writer_ = std::make_unique<JournalWriter>(nullptr, settings_.journal);
     past_requests_ = std::make_unique<PastRequests>(nullptr, nullptr);
     return {};

@@ -47,10 +47,12 @@ Result<std::string> JournalStore::set_aside(const std::filesystem::path& folder)
   return aside;
 }
 
-void JournalStore::remove(const std::filesystem::path& folder) {
+bool JournalStore::remove(const std::filesystem::path& folder) {
   std::error_code failed;
-  for (const char* more : {"", "-wal", "-shm"})
+  const bool out = std::filesystem::remove(folder / "journal.sqlite", failed);
+  for (const char* more : {"-wal", "-shm"})
     std::filesystem::remove(folder / (std::string("journal.sqlite") + more), failed);
+  return out;
 }
 
 Status JournalStore::prepare() {

@@ -18,8 +18,8 @@ class JournalStore final : public journal::Blocks {
   /// Renames a file that cannot be used, with what belongs to it; gives its new name.
   static Result<std::string> set_aside(const std::filesystem::path& folder);
 
-  /// Removes it, with what belongs to it.
-  static void remove(const std::filesystem::path& folder);
+  /// Removes it, with what belongs to it; true if there was one.
+  static bool remove(const std::filesystem::path& folder);
 
   Status append(std::span<const journal::Block> blocks) override;
   Result<std::optional<journal::Block>> below(std::uint64_t number, const std::optional<WallTime>& since,

@@ -61,6 +61,7 @@ TEST(PastRequests, ANodeThatKeepsNoneSaysSo) {
   node.start();
   sign_in(node);
   EXPECT_FALSE(std::filesystem::exists(node.path("data/journal.sqlite")));
+  EXPECT_THAT(node.log(), HasSubstr("journal: removed, for journal.keep is 0s"));
   const auto searched = client({"journal", "search", "--node", node.file()});
   EXPECT_NE(searched.exit_code, 0);
   EXPECT_THAT(searched.error, HasSubstr("this node keeps no journal: journal.keep is 0s in its node file"));

@@ -106,6 +106,9 @@ TEST_F(Standings, StatesHaveTheirReasonAndTime) {
   EXPECT_EQ(name_of(all()[0].state), "up");
   EXPECT_EQ(all()[0].since, up_at);
   EXPECT_EQ(all()[0].answers, 1U);
+  silent(0, 1);  // since when that is, nobody noted
+  EXPECT_EQ(name_of(all()[0].state), "doubted");
+  EXPECT_FALSE(all()[0].since);
 }
 
 }  // namespace

@@ -103,7 +103,8 @@ TEST_F(JournalStoreTest, OneOfAnOlderVersionIsNotOpened) {
 TEST_F(JournalStoreTest, IsRemovedWithAllThatBelongsToIt) {
   ASSERT_TRUE(store->append(std::vector{block(1, 4)}));
   store.reset();
-  JournalStore::remove(folder.path());
+  EXPECT_TRUE(JournalStore::remove(folder.path()));
+  EXPECT_FALSE(JournalStore::remove(folder.path()));
   EXPECT_TRUE(std::filesystem::is_empty(folder.path()));
 }
 
