@@ -20,8 +20,10 @@ bool sends(const plan::AccountingRule& rule, std::size_t group) {
 bool uses(const plan::Plan& plan, std::size_t group, Purpose purpose) {
   const bool access = purpose == Purpose::access;
   const plan::RealmDefault& others = plan.realm_default;
-  if (leads_to(others.unknown, group) || leads_to(others.missing, group)) return true;
-  if (!access && others.accounting && sends(*others.accounting, group)) return true;
+  const bool by_default = access || !others.accounting
+                              ? leads_to(others.unknown, group) || leads_to(others.missing, group)
+                              : sends(*others.accounting, group);
+  if (by_default) return true;
   return std::any_of(plan.routes.begin(), plan.routes.end(),
                      [&](const plan::Route& route) {
                        return leads_to(route.destination, group) &&

@@ -70,7 +70,7 @@ Result<Found> find(Blocks& blocks, const Query& query, const PlanOf& plans,
       if (search.matches(*at)) out.entries.push_back(heading_of(*at));
     }
     below = (*block)->first;
-    if (go_on()) continue;
+    if (out.entries.size() == query.most || go_on()) continue;  // a full page may end within a block
     out.stopped_before = below;
     break;
   }

@@ -68,6 +68,20 @@ TEST_F(Standings, AreOfWhatThePlanUsesServersFor) {
   EXPECT_THAT(names, testing::ElementsAre("one access", "two access", "far access", "keeper accounting"));
 }
 
+TEST_F(Standings, AccountingOfOtherRealmsMayGoElsewhere) {
+  const auto names = [&](const std::string& accounting) {
+    live = board.go_live(
+        support::plan_of("[realm_default]\nunknown = \"group:homes\"\n" + accounting + std::string(kPlan)),
+        2);
+    std::string out;
+    for (const Standing& one : all())
+      if (one.group->name == "homes") out += std::string(name_of(one.purpose)) + " ";
+    return out;
+  };
+  EXPECT_EQ(names(""), "access access access accounting accounting accounting ");
+  EXPECT_EQ(names("accounting = \"here\"\n"), "access access access ");
+}
+
 TEST_F(Standings, SharesAreToldBesideWhatTheyShouldBe) {
   for (int i = 0; i < 8; ++i)
     health(*choose(live->candidates(0, Purpose::access), {}, clock.now().steady)).count_chosen();

@@ -144,6 +144,17 @@ TEST_F(Searching, StopsWhenItTakesLongAndSaysWhere) {
   EXPECT_EQ(all->stopped_before, 4U);
 }
 
+TEST_F(Searching, AFullPageSkipsNothingOfItsBlock) {
+  keep({event(1, "sari"), event(2, "sari"), event(3, "sari")});
+  Query query;
+  query.most = 2;
+  const auto page = find(blocks, query, plans, [] { return false; });
+  ASSERT_EQ(page->entries.size(), 2U);
+  EXPECT_EQ(page->stopped_before, 0U);  // the next page begins before the last entry of this one
+  query.before = page->entries.back().number;
+  EXPECT_THAT(found(query), ElementsAre(1));
+}
+
 TEST_F(Searching, OneEntryWithItsTrail) {
   keep({event(1, "sari"), decided(2)});
   const auto kept = entry(blocks, 2, plans);
