@@ -57,6 +57,13 @@ struct Query {
   std::size_t most = 100;
 };
 
+/// What waits to be sent to a group.
+struct QueueDepth {
+  std::string group;
+  std::uint64_t records = 0;
+  WallTime oldest;  ///< when the oldest was received
+};
+
 /// All calls may block; none may be made on a network thread. One thread at a time.
 class Store {
  public:
@@ -67,6 +74,8 @@ class Store {
   virtual Result<std::vector<Undelivered>> undelivered(std::int64_t behind_place, std::size_t most) = 0;
   /// Takes records off the queue, in one transaction.
   virtual Status delivered(std::span<const std::int64_t> places) = 0;
+  /// By group, those with records that wait.
+  virtual Result<std::vector<QueueDepth>> queue() = 0;
   virtual Result<std::vector<Record>> records(const Query& query) = 0;
   virtual Result<std::vector<Session>> sessions(const Query& query) = 0;
 };

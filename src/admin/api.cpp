@@ -13,6 +13,7 @@
 #include "admin/journal_calls.h"
 #include "admin/node_calls.h"
 #include "admin/plan_calls.h"
+#include "admin/server_calls.h"
 #include "admin/trust_calls.h"
 #include "base/text.h"
 #include "document/parse.h"
@@ -38,8 +39,10 @@ constexpr Route kRoutes[] = {
     {"GET", "/metrics", Role::viewer, show_metrics},
     {"GET", "/v1/node", Role::viewer, show_node},
     {"GET", "/v1/servers", Role::viewer, list_servers},
+    {"POST", "/v1/servers/check", Role::operator_, check_server},
     {"GET", "/v1/sessions", Role::viewer, list_sessions},
     {"GET", "/v1/accounting/records", Role::viewer, list_records},
+    {"GET", "/v1/accounting/queue", Role::viewer, show_queue},
     {"GET", "/v1/events", Role::viewer, follow_events},
     {"GET", "/v1/capture", Role::operator_, capture_traffic},
     {"POST", "/v1/plan/reload", Role::operator_, reload_plan},

@@ -128,6 +128,9 @@ json json_of(const journal::Entry& entry, const dictionary::Catalogue& names) {
 }
 
 json json_of(const forward::Standing& standing) {
+  const auto milliseconds = [](const std::optional<std::chrono::microseconds>& time) {
+    return time ? json(static_cast<double>(time->count()) / 1000) : json(nullptr);
+  };
   const auto percent = [](double share) { return std::round(share * 1000) / 10; };
   return {{"group", standing.group->name},
           {"server", standing.server->name},
@@ -141,6 +144,12 @@ json json_of(const forward::Standing& standing) {
           {"requests", standing.requests},
           {"attempts", standing.attempts},
           {"answers", standing.answers},
+          {"last_answer", standing.last_answer ? json(text_of(*standing.last_answer)) : json(nullptr)},
+          {"in_flight", standing.in_flight},
+          {"recent_attempts", standing.recent.attempts},
+          {"recent_answers", standing.recent.answered},
+          {"median_ms", milliseconds(standing.median)},
+          {"p99_ms", milliseconds(standing.p99)},
           {"wanted_percent", percent(standing.wanted)},
           {"percent", percent(standing.share)}};
 }

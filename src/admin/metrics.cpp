@@ -2,7 +2,10 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include "admin/callers.h"
+#include "host/system.h"
 
 namespace jembatan::admin {
 namespace {
@@ -86,6 +89,20 @@ std::string metrics_text(const server::Server& server, const Callers& callers) {
   each_server([](const forward::ServerHealth& health) { return health.answered_count(); });
   page.metric("jembatan_server_down", "gauge", "1: the server counts as down");
   each_server([](const forward::ServerHealth& health) { return std::uint64_t{health.down() ? 1U : 0U}; });
+  page.metric("jembatan_server_in_flight", "gauge", "Requests that wait for it");
+  each_server([](const forward::ServerHealth& health) {
+    return static_cast<std::uint64_t>(std::max<std::int64_t>(0, health.in_flight()));
+  });
+  page.metric("jembatan_server_answer_p99_microseconds", "gauge",
+              "Within which 99 of 100 answers of the last minutes came; 0: there were none");
+  const TimePoint now = host::SystemClock().now().steady;
+  each_server([now](const forward::ServerHealth& health) {
+    return static_cast<std::uint64_t>(
+        health.times().within(0.99, now).value_or(std::chrono::microseconds{0}).count());
+  });
+  page.metric("jembatan_accounting_acknowledged_total", "counter", "Records that a group acknowledged");
+  for (const auto& [group, how] : server.accounting_progress())
+    page.value(how.acknowledged, fmt::format("group=\"{}\"", label(group)));
   page.single("jembatan_in_flight", "gauge", "Requests being worked on", status.in_flight);
   page.single("jembatan_accounting_under_way", "gauge", "Records on their way to a group",
               status.accounting_under_way);

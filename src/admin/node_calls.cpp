@@ -2,13 +2,14 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+#include <cmath>
 #include <nlohmann/json.hpp>
 
 #include "admin/answers.h"
 #include "admin/json.h"
 #include "admin/metrics.h"
 #include "base/text.h"
-#include "host/system.h"
 
 namespace jembatan::admin {
 namespace {
@@ -83,14 +84,6 @@ void show_node(const Asked& asked) {
   answer(asked.response, json_of(asked.server.status()));
 }
 
-void list_servers(const Asked& asked) {
-  const auto live = asked.server.plan();
-  json list = json::array();
-  for (const forward::Standing& one : forward::standings(*live, host::SystemClock().now()))
-    list.push_back(json_of(one));
-  answer(asked.response, {{"servers", list}, {"plan_revision", live->revision}});
-}
-
 void list_sessions(const Asked& asked) {
   rows<accounting::Session>(asked, "sessions", &accounting::Store::sessions,
                             [](const accounting::Session& session) { return json_of(session); });
@@ -101,6 +94,40 @@ void list_records(const Asked& asked) {
   rows<accounting::Record>(
       asked, "records", &accounting::Store::records,
       [&](const accounting::Record& record) { return json_of(record, *live->plan->catalogue); });
+}
+
+// Groups with records that wait, and those to which some were sent since the start.
+void show_queue(const Asked& asked) {
+  const auto waiting = asked.server.with_accounting([](accounting::Store& store) { return store.queue(); });
+  if (!waiting) return problem(asked.response, 507, "The store cannot be read", waiting.error().text);
+  const auto progress = asked.server.accounting_progress();
+  std::map<std::string, json> by_group;
+  for (const auto& [group, how] : progress) {
+    json& row = by_group[group];
+    row = {{"group", group},
+           {"records", 0},
+           {"oldest", nullptr},
+           {"acknowledged", how.acknowledged},
+           {"last_acknowledged", how.last ? json(text_of(*how.last)) : json(nullptr)},
+           {"per_second", std::round(how.per_second * 10) / 10},
+           {"problem", how.problem},
+           {"problem_since", how.problem_since ? json(text_of(*how.problem_since)) : json(nullptr)}};
+  }
+  const auto live = asked.server.plan();
+  for (const accounting::QueueDepth& depth : *waiting) {
+    json& row = by_group[depth.group];
+    if (row.is_null())
+      row = {{"group", depth.group}, {"acknowledged", 0}, {"last_acknowledged", nullptr},
+             {"per_second", 0.0},    {"problem", ""},     {"problem_since", nullptr}};
+    row["records"] = depth.records;
+    row["oldest"] = text_of(depth.oldest);
+    const auto& groups = live->plan->groups;
+    if (std::none_of(groups.begin(), groups.end(), [&](const auto& one) { return one.name == depth.group; }))
+      row["problem"] = "the plan has no group of this name: its records wait until there is one";
+  }
+  json list = json::array();
+  for (auto& [group, row] : by_group) list.push_back(std::move(row));
+  answer(asked.response, {{"queue", list}});
 }
 
 }  // namespace jembatan::admin

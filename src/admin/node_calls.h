@@ -6,8 +6,8 @@ namespace jembatan::admin {
 
 void show_metrics(const Asked& asked);
 void show_node(const Asked& asked);
-void list_servers(const Asked& asked);
 void list_sessions(const Asked& asked);
 void list_records(const Asked& asked);
+void show_queue(const Asked& asked);
 
 }  // namespace jembatan::admin

@@ -68,7 +68,7 @@ Exit list_rows(const Arguments& arguments, Terminal& terminal, const Result<Quer
   if (arguments.has("--json")) {
     terminal.line(body->dump(2));
   } else if (body->at(rows.key).empty()) {
-    terminal.line("no " + rows.key + " found");
+    terminal.line(rows.nothing.empty() ? "no " + rows.key + " found" : rows.nothing);
   } else {
     rows.print(body->at(rows.key), terminal);
   }

@@ -24,6 +24,7 @@ struct RowsOf {
   std::string path;  ///< "/v1/sessions"
   std::string key;   ///< under which it stands in the answer, and what its rows are called
   std::function<void(const nlohmann::json&, Terminal&)> print;
+  std::string nothing = {};  ///< what is said of an empty list; empty: "no KEY found"
 };
 /// Calls the node and prints the list: as JSON, as its `print` does, or a line that nothing was found.
 Exit list_rows(const Arguments& arguments, Terminal& terminal, const Result<QueryParts>& query,

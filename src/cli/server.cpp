@@ -1,9 +1,11 @@
-// jembatan server: the servers that a node forwards to.
+// jembatan server, jembatan group status: the servers that a node forwards to.
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <nlohmann/json.hpp>
 
 #include "cli/listing.h"
+#include "cli/secrets.h"
 
 namespace jembatan::cli {
 namespace {
@@ -14,37 +16,168 @@ std::string percent_text(const json& row, const char* key) {
   return fmt::format("{:5.1f}%", row.value(key, 0.0));
 }
 
-// "since 2026-11-25 23:47:38: 3 attempts in a row unanswered, tried again in 12s"
-std::string since_and_why(const json& row) {
-  const json& since = row.at("since");
-  const std::string why = row.value("why", "");
-  if (!since.is_string()) return why.empty() ? "-" : why;
-  return "since " + short_time(since.get<std::string>()) + (why.empty() ? "" : ": " + why);
+// Half of the answers of the last minutes came within the first, 99 of 100 within the second: "2.8/31 ms".
+std::string times_text(const json& row) {
+  if (!row.at("median_ms").is_number()) return "-";
+  const auto number = [&row](const char* key) {
+    const double ms = row.at(key).get<double>();
+    return ms < 10 ? fmt::format("{:.1f}", ms) : fmt::format("{:.0f}", ms);
+  };
+  return number("median_ms") + "/" + number("p99_ms") + " ms";
+}
+
+std::string since_text(const json& row) {
+  return row.at("since").is_string() ? short_time(row.at("since").get<std::string>()) : "-";
+}
+
+// Below the table, a line for each server that is not up: why.
+void print_reasons(const json& rows, Terminal& out) {
+  for (const json& row : rows) {
+    const std::string why = row.value("why", "");
+    if (why.empty()) continue;
+    out.line(out.coloured(fmt::format("{}/{} ({}) is {}: {}", row.value("group", ""), row.value("server", ""),
+                                      row.value("purpose", ""), row.value("state", ""), why),
+                          row.value("state", "") == "down" ? Colour::bad : Colour::warn));
+  }
+}
+
+std::string count_text(const json& row, const char* key, std::size_t width) {
+  return fmt::format("{:{}}", row.value(key, std::uint64_t{0}), width);
 }
 
 void print_servers(const json& rows, Terminal& out) {
-  Table table({"server", "for", "state", "requests", " share", "wanted", "since (UTC), why"});
+  Table table({"server", "for", "state", "waits", "p50/p99", "requests", " share", "wanted", "since (UTC)"});
   for (const json& row : rows) {
     table.add({row.value("group", "") + "/" + row.value("server", ""), row.value("purpose", ""),
-               row.value("state", ""), fmt::format("{:8}", row.value("requests", std::uint64_t{0})),
-               percent_text(row, "percent"), percent_text(row, "wanted_percent"), since_and_why(row)});
+               row.value("state", ""), count_text(row, "in_flight", 5), times_text(row),
+               count_text(row, "requests", 8), percent_text(row, "percent"),
+               percent_text(row, "wanted_percent"), since_text(row)});
   }
   out.table(table);
+  print_reasons(rows, out);
 }
 
 Exit list_servers(const Arguments& arguments, Terminal& terminal) {
   return list_rows(arguments, terminal, QueryParts{}, {"/v1/servers", "servers", print_servers});
 }
 
+// What was asked of each server and what came of it.
+void print_group(const json& rows, Terminal& out) {
+  Table table({"server", "for", "address", "tier", "weight", "state", "asked", "answered", "recent",
+               "last answer (UTC)"});
+  for (const json& row : rows) {
+    const json& last = row.at("last_answer");
+    table.add({row.value("server", ""), row.value("purpose", ""), row.value("address", ""),
+               count_text(row, "priority", 4), count_text(row, "weight", 6), row.value("state", ""),
+               count_text(row, "attempts", 5), count_text(row, "answers", 8),
+               fmt::format("{} of {}", row.value("recent_answers", 0), row.value("recent_attempts", 0)),
+               last.is_string() ? short_time(last.get<std::string>()) : "-"});
+  }
+  out.table(table);
+  print_reasons(rows, out);
+}
+
+Exit group_status(const Arguments& arguments, Terminal& terminal) {
+  auto node = NodeClient::open(arguments);
+  if (!node) return report(node.error(), terminal);
+  const auto body = node->call("GET", "/v1/servers");
+  if (!body) return report(body.error(), terminal);
+  const std::string& name = arguments.positionals().front();
+  json rows = json::array();
+  std::vector<std::string> names;
+  for (const json& row : body->at("servers")) {
+    names.push_back(row.value("group", ""));
+    if (names.back() == name) rows.push_back(row);
+  }
+  if (rows.empty()) {
+    const auto near = nearest(name, names);
+    return report(fail(Errc::not_found, fmt::format("the node sends nothing to a group '{}'{}", escaped(name),
+                                                    near ? fmt::format("; nearest: '{}'", *near) : "")),
+                  terminal);
+  }
+  if (arguments.has("--json")) {
+    terminal.line(json{{"servers", rows}}.dump(2));
+  } else {
+    print_group(rows, terminal);
+  }
+  const bool any_up =
+      std::any_of(rows.begin(), rows.end(), [](const json& row) { return row.value("state", "") != "down"; });
+  return any_up ? Exit::done : Exit::no;
+}
+
+void print_steps(const json& steps, Terminal& terminal) {
+  for (const json& step : steps) {
+    const bool answered = step.value("answered", false);
+    const std::string question =
+        step.value("question", "") + (step.contains("user") ? " of " + step.value("user", "") : "");
+    const std::string verdict = answered
+                                    ? fmt::format("answered ({}) after {:.1f} ms", step.value("code", ""),
+                                                  step.value("milliseconds", 0.0))
+                                    : "no genuine answer";
+    terminal.line(fmt::format("{:10}  {}  {}: {}", step.value("purpose", ""), step.value("address", ""),
+                              question, terminal.coloured(verdict, answered ? Colour::good : Colour::bad)));
+    if (step.contains("advice")) terminal.line("            " + step.value("advice", ""));
+  }
+}
+
+Exit check_server(const Arguments& arguments, Terminal& terminal) {
+  const std::string& name = arguments.positionals().front();
+  const std::size_t slash = name.find('/');
+  if (slash == std::string::npos)
+    return report(
+        fail(Errc::malformed, fmt::format("'{}' is not GROUP/SERVER, like reef-homes/reef-1", escaped(name))),
+        terminal);
+  json wish{{"group", name.substr(0, slash)}, {"server", name.substr(slash + 1)}};
+  if (arguments.has("--user")) {
+    const auto password =
+        arguments.has("--password-file")
+            ? secret_in_file(arguments.get("--password-file"))
+            : typed_secret("password of " + arguments.get("--user"), "give --password-file FILE");
+    if (!password) return report(password.error(), terminal);
+    wish["user"] = arguments.get("--user");
+    wish["password"] = text_of(password->reveal());
+  }
+  auto node = NodeClient::open(arguments);
+  if (!node) return report(node.error(), terminal);
+  const auto body = node->post("/v1/servers/check", wish);
+  if (!body) return report(body.error(), terminal);
+  if (arguments.has("--json")) {
+    terminal.line(body->dump(2));
+  } else {
+    print_steps(body->at("steps"), terminal);
+  }
+  const auto& steps = body->at("steps");
+  const bool all =
+      std::all_of(steps.begin(), steps.end(), [](const json& step) { return step.value("answered", false); });
+  return all ? Exit::done : Exit::no;
+}
+
 }  // namespace
 
 std::vector<Command> server_commands() {
-  return {{"server list",
-           "Show the servers that the node forwards to: their state, and how requests are shared among them",
-           "jembatan server list --lab hub",
-           reading_options(),
-           {},
-           list_servers}};
+  return {
+      {"server list",
+       "Show the servers that the node forwards to: their state, their times, and how requests are shared",
+       "jembatan server list --lab hub",
+       reading_options(),
+       {},
+       list_servers},
+      {"server check",
+       "Let the node ask a server, port by port, and say what came back; exit code 1: no genuine answer",
+       "jembatan server check reef-homes/reef-1 --lab hub",
+       reading_options({{"--user", "NAME", "a sign-in of this user besides Status-Server"},
+                        {"--password-file", "FILE", "file with the user's password; default: it is typed"}}),
+       {"GROUP/SERVER", "as in server list", true, false},
+       check_server}};
+}
+
+Command group_status_command() {
+  return {"group status",
+          "Show the servers of one group: what they were asked, what came of it; exit code 1: all are down",
+          "jembatan group status reef-homes --lab hub",
+          reading_options(),
+          {"NAME", "the group", true, false},
+          group_status};
 }
 
 }  // namespace jembatan::cli

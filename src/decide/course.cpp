@@ -199,9 +199,14 @@ bool Course::is_unreadable() const {
 }
 
 Next Course::on(Silence silence) {
+  const plan::WhenSilent then = plan_->groups[way_.destination.group].when_silent;
+  if (then == plan::WhenSilent::here) {
+    if (telling_ != nullptr)
+      telling_->say(fmt::format("{} ({}): handled here (when_silent)", kNoAnswer, silence.why));
+    return prove();
+  }
   Ending ending{Outcome::no_answer, kNoAnswer, std::move(silence.why)};
-  if (plan_->groups[way_.destination.group].when_silent == plan::WhenSilent::ignore)
-    return on(Failure{std::move(ending)});
+  if (then == plan::WhenSilent::ignore) return on(Failure{std::move(ending)});
   ending.outcome = Outcome::rejected;
   return refuse(std::move(ending));
 }

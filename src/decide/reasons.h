@@ -6,6 +6,8 @@
 namespace jembatan::decide {
 
 inline constexpr std::string_view kNoAnswer = "no server answered";
+inline constexpr std::string_view kLostInTheMiddle =
+    "the server that the conversation began with is lost: it ends here, and can be begun anew";
 inline constexpr std::string_view kUnreadableHere =
     "wrong password: it is unreadable with this client's secret, which very likely differs";
 inline constexpr std::string_view kUnreadableBefore =

@@ -105,6 +105,7 @@ struct Actions {
   std::vector<Event> events;
   std::vector<Notice> notices;
   std::vector<RejectedPassword> rejected;
+  bool doubts = false;  ///< a server with a probe did not answer: the prober is to look
 
   Piece keep(OctetView packet) {
     const Piece piece{arena.size(), packet.size()};
@@ -120,6 +121,7 @@ struct Actions {
     events.clear();
     notices.clear();
     rejected.clear();
+    doubts = false;
   }
 };
 

@@ -4,59 +4,34 @@
 
 #include <algorithm>
 
-#include "base/text.h"
+#include "engine/neighbour.h"
 #include "wire/authenticator.h"
 
 namespace jembatan::engine {
-namespace {
-
 using forward::Forwarding;
 using forward::Purpose;
 using forward::ServerHealth;
 using wire::Code;
 using wire::PacketView;
 
-std::string full_name(const plan::Group& group, const plan::Server& server) {
-  return group.name + "/" + server.name;
-}
-
-std::string subject_of(const std::string& name, const plan::Server& server, Purpose purpose) {
-  return fmt::format("server {} ({} {})", name, forward::name_of(purpose),
-                     forward::endpoint_of(server, purpose).text());
-}
-
-bool answers(Code reply, Purpose purpose) {
-  if (purpose == Purpose::accounting) return reply == Code::accounting_response;
-  return reply == Code::access_accept || reply == Code::access_reject || reply == Code::access_challenge;
-}
-
-// What is wrong with the reply's authenticators, empty if nothing is.
-std::string_view not_genuine(const PacketView& reply, const wire::Authenticator& request,
-                             const plan::Server& server, Purpose purpose) {
-  if (!wire::verify_response(reply, request, server.secret)) {
-    return "Response Authenticator does not verify: shared secret probably differs";
-  }
-  switch (wire::check_message_authenticator(reply, request, server.secret)) {
-    case wire::Signature::valid:
-      return {};
-    case wire::Signature::wrong:
-      return "Message-Authenticator does not verify";
-    case wire::Signature::absent:
-      break;
-  }
-  if (reply.find(wire::AttributeType::eap_message))
-    return "EAP-Message without Message-Authenticator (RFC 3579 §3.1)";
-  const bool required =
-      server.message_authenticator == plan::SignatureRule::always && purpose == Purpose::access;
-  return required ? "no Message-Authenticator, which the plan requires of this server" : std::string_view{};
-}
-
-}  // namespace
-
 void Composer::asked(Ticket, std::size_t, Asking, Now) {}
 
 Crossings::Crossings(Composer& composer, Random& random, Counters& counters, Room room)
     : composer_(composer), room_(room), random_(random), counters_(counters), slots_(room.most) {}
+
+Status Crossings::has_room(const Errand& errand, std::size_t waiting) const {
+  const auto fills = [&](std::size_t count, unsigned percent) { return count * 100 >= room_.most * percent; };
+  if (fills(waiting, room_.group_percent))
+    return fail(Errc::busy,
+                fmt::format("{} requests wait for group {}, {} % of all that may wait (group_share)", waiting,
+                            errand.asked_group().name, room_.group_percent));
+  const forward::ClientActivity* client = errand.activity();
+  if (client == nullptr || !fills(client->waiting(), room_.client_percent)) return {};
+  return fail(
+      Errc::busy,
+      fmt::format("{} requests of client {} wait for servers, {} % of all that may wait (client_share)",
+                  client->waiting(), errand.on_behalf_of->name, room_.client_percent));
+}
 
 Result<Ticket> Crossings::start(Ticket owner, Errand errand, const Turn& turn) {
   owner_.check();
@@ -67,23 +42,28 @@ Result<Ticket> Crossings::start(Ticket owner, Errand errand, const Turn& turn) {
   const bool down = std::all_of(health.begin(), health.end(), [](const auto& one) { return one->down(); });
   if (down && waiting >= kTrials)
     return fail(Errc::unreachable, forward::silence_text(asked_group, health, turn.now));
-  if (waiting * 100 >= room_.most * room_.group_percent)
-    return fail(Errc::busy,
-                fmt::format("{} requests wait for group {}, {} % of all that may wait (group_share)", waiting,
-                            asked_group.name, room_.group_percent));
+  if (const Status room = has_room(errand, waiting); !room) return room.error();
   const Ticket ticket = slots_.take();
   Crossing* crossing = slots_.get(ticket);
   if (crossing == nullptr) return fail(Errc::busy, "too many requests wait for servers");
+  if (forward::ClientActivity* client = errand.activity()) client->begins_to_wait();
   crossing->counted = by_group_.try_emplace(asked_group.name).first;
   ++crossing->counted->second;
   crossing->owner = owner;
   crossing->errand = std::move(errand);
   crossing->exchanges.clear();
-  const auto step = crossing->way.start(crossing->errand.candidates(), turn.now.steady);
+  const Errand& taken = crossing->errand;
+  const auto step = crossing->way.start(taken.candidates(), taken.asker, taken.until, moment(turn));
   const Status asked = ask_first_that_can(step, ticket, *crossing, turn);
   if (asked) return ticket;
   end(ticket);
   return asked.error();
+}
+
+Forwarding::Moment Crossings::moment(const Turn& turn) {
+  std::uint8_t chance[8];
+  random_.fill(chance);
+  return {turn.now.steady, static_cast<std::uint32_t>(load64(chance))};
 }
 
 // A server towards which all Identifiers are in use is passed over.
@@ -93,10 +73,12 @@ Status Crossings::ask_first_that_can(Forwarding::Step step, Ticket ticket, Cross
   while (step == Forwarding::Step::ask) {
     const Status asked = ask_server(ticket, crossing, turn);
     if (asked || asked.error().code != Errc::busy) return asked;
-    step = crossing.way.skip(crossing.errand.candidates(), turn.now.steady);
+    step = crossing.way.skip(crossing.errand.candidates(), moment(turn));
     if (step != Forwarding::Step::ask) return asked;
   }
-  return fail(Errc::unreachable, forward::silence_text(group, crossing.health(), turn.now));
+  std::string why = forward::silence_text(group, crossing.health(), turn.now);
+  if (crossing.way.cut_short()) why += "; the time that it may take is over";
+  return fail(Errc::unreachable, std::move(why));
 }
 
 Status Crossings::ask_server(Ticket ticket, Crossing& crossing, const Turn& turn) {
@@ -105,7 +87,8 @@ Status Crossings::ask_server(Ticket ticket, Crossing& crossing, const Turn& turn
   const Endpoint at = forward::endpoint_of(server, crossing.errand.purpose);
   const auto id = identifiers_.take(at, ticket.index);
   if (!id) return fail(Errc::busy, fmt::format("all Identifiers towards server {} are in use", server.name));
-  crossing.exchanges.push_back({place, at, *id, {}});
+  crossing.exchanges.push_back({place, at, *id, {}, turn.now.steady});
+  crossing.health()[place]->begins();
   Crossing::Exchange& exchange = crossing.exchanges.back();
   const bool access = crossing.errand.purpose == Purpose::access;
   if (access) random_.fill(exchange.authenticator);
@@ -125,7 +108,8 @@ Status Crossings::ask_server(Ticket ticket, Crossing& crossing, const Turn& turn
   }
   crossing.packet.assign(octets.begin(), octets.end());
   send(ticket, crossing, turn.out);
-  if (crossing.exchanges.size() == 1) crossing.health()[place]->count_chosen();
+  const Errand& errand = crossing.errand;
+  if (crossing.exchanges.size() == 1) ++errand.live->chosen_count(errand.group, errand.purpose, place);
   composer_.asked(crossing.owner, place, Asking::first, turn.now);
   return {};
 }
@@ -140,10 +124,13 @@ void Crossings::send(Ticket ticket, Crossing& crossing, Actions& out) {
 void Crossings::end(Ticket ticket) {
   Crossing* crossing = slots_.get(ticket);
   if (crossing == nullptr) return;
-  for (const Crossing::Exchange& exchange : crossing->exchanges)
+  for (const Crossing::Exchange& exchange : crossing->exchanges) {
+    crossing->health()[exchange.server]->ends();
     identifiers_.release(exchange.at, exchange.id);
+  }
   crossing->exchanges.clear();
   if (--crossing->counted->second == 0) by_group_.erase(crossing->counted);
+  if (forward::ClientActivity* client = crossing->errand.activity()) client->waits_no_more();
   crossing->errand.live.reset();
   slots_.release(ticket);
 }
@@ -151,23 +138,6 @@ void Crossings::end(Ticket ticket) {
 void Crossings::forget(Ticket crossing) {
   owner_.check();
   end(crossing);
-}
-
-void Crossings::note_up(const std::string& name, const plan::Server& server, Purpose purpose,
-                        const Turn& turn) {
-  turn.out.notices.push_back(
-      {turn.now.wall, Weight::info, subject_of(name, server, purpose), "up again (it answered)"});
-}
-
-void Crossings::note_down(const plan::Group& group, const plan::Server& server, Purpose purpose,
-                          const Turn& turn) {
-  const std::string name = full_name(group, server);
-  turn.out.notices.push_back(
-      {turn.now.wall, Weight::warning, subject_of(name, server, purpose),
-       fmt::format("down ({} attempts in a row unanswered, tried again every {}): it is switched off, "
-                   "or drops what comes from here: another secret, or it does not know this node",
-                   group.down_after, text_of(group.try_again_every)),
-       name});
 }
 
 // Its Identifiers are free from now on; what was asked is remembered for a while.
@@ -191,7 +161,7 @@ bool Crossings::came_too_late(std::uint16_t lane, const Endpoint& from, const Pa
       !not_genuine(reply, found->exchange.authenticator, found->server, found->purpose).empty())
     return false;
   if (found->health->answered(turn.now) == ServerHealth::Change::came_back)
-    note_up(found->name, found->server, found->purpose, turn);
+    turn.out.notices.push_back(up_again({found->name, found->server, found->purpose}, turn.now));
   gone_.erase(std::next(found).base());
   return true;
 }
@@ -249,11 +219,23 @@ std::optional<Crossings::Arrived> Crossings::on_reply(std::uint16_t lane, const 
     return std::nullopt;
   }
   counters_.ended(Outcome::reply_used);
-  if (crossing.health()[exchange->server]->answered(turn.now) == ServerHealth::Change::came_back)
-    note_up(name, server, crossing.errand.purpose, turn);
+  const auto took = std::chrono::duration_cast<std::chrono::microseconds>(turn.now.steady - exchange->asked);
+  if (crossing.health()[exchange->server]->answered(turn.now, took) == ServerHealth::Change::came_back)
+    turn.out.notices.push_back(up_again({name, server, crossing.errand.purpose}, turn.now));
   Arrived arrived{crossing.owner, crossing.errand.live, &server, name, exchange->authenticator, *reply};
   end(ticket);
   return arrived;
+}
+
+void Crossings::went_unanswered(const Crossing& crossing, const Turn& turn) {
+  const plan::Group& group = crossing.group();
+  const std::size_t silent = crossing.way.server();
+  ServerHealth& health = *crossing.health()[silent];
+  turn.out.doubts = turn.out.doubts || health.probed(group);
+  if (health.unanswered(group, crossing.errand.asker.path, turn.now) == ServerHealth::Change::went_down)
+    turn.out.notices.push_back(
+        gone_down({full_name(group, group.servers[silent]), group.servers[silent], crossing.errand.purpose},
+                  group, health.probed(group), turn.now));
 }
 
 std::vector<Crossings::GivenUp> Crossings::on_timer(const Turn& turn) {
@@ -264,11 +246,8 @@ std::vector<Crossings::GivenUp> Crossings::on_timer(const Turn& turn) {
     timers_.pop();
     Crossing* crossing = slots_.get(timer.crossing);
     if (crossing == nullptr || crossing->way.deadline() != timer.at) continue;
-    const plan::Group& group = crossing->group();
-    const std::size_t silent = crossing->way.server();
-    if (crossing->health()[silent]->unanswered(group, turn.now) == ServerHealth::Change::went_down)
-      note_down(group, group.servers[silent], crossing->errand.purpose, turn);
-    const auto step = crossing->way.on_silence(crossing->errand.candidates(), turn.now.steady);
+    if (!crossing->way.cut_short()) went_unanswered(*crossing, turn);
+    const auto step = crossing->way.on_silence(crossing->errand.candidates(), moment(turn));
     Status asked;
     if (step == Forwarding::Step::ask_again) {
       send(timer.crossing, *crossing, turn.out);

@@ -54,20 +54,29 @@ class Crossings {
     forward::LivePlanPtr live;
     std::size_t group = 0;  ///< place in the plan
     forward::Purpose purpose{};
+    const plan::Client* on_behalf_of =
+        nullptr;  ///< of that plan; null: of nobody that must not hold too much
+    forward::Asker asker = {};
+    TimePoint until = TimePoint::max();  ///< it is given up then at the latest
     const plan::Group& asked_group() const { return live->plan->groups[group]; }
     const std::vector<forward::HealthPtr>& health() const { return live->health_of(group, purpose); }
+    forward::ClientActivity* activity() const {
+      return on_behalf_of == nullptr ? nullptr : &live->activity_of(*on_behalf_of);
+    }
     forward::Candidates candidates() const { return live->candidates(group, purpose); }
   };
-  /// How many requests may wait for servers, and how much of that one group may hold.
+  /// How many requests may wait for servers, and how much of that one group, and one client, may hold.
   struct Room {
     std::size_t most = 0;
     unsigned group_percent = 50;
+    unsigned client_percent = 50;
   };
   Crossings(Composer& composer, Random& random, Counters& counters, Room room);
 
   /// Starts asking a group. The ticket is for `forget`.
-  ///   errors  Errc::busy: too many requests wait already, in all or for this group, which may hold its
-  ///   share;
+  ///   errors  Errc::busy: too many requests wait already, in all, for this group or of this client, which
+  ///   may
+  ///           hold their shares;
   ///           Errc::unreachable: its servers are down, and enough requests find out whether they still are;
   ///           otherwise the packet cannot be built
   Result<Ticket> start(Ticket owner, Errand errand, const Turn& turn);
@@ -95,6 +104,7 @@ class Crossings {
       Endpoint at;
       forward::ExchangeId id;
       wire::Authenticator authenticator{};
+      TimePoint asked{};  ///< first
     };
     std::vector<Exchange> exchanges;  // the last one is under way
     Octets packet;
@@ -116,19 +126,18 @@ class Crossings {
     Ticket crossing;
     bool operator>(const Timer& other) const { return at > other.at; }
   };
+  forward::Forwarding::Moment moment(const Turn& turn);
   Status ask_first_that_can(forward::Forwarding::Step step, Ticket ticket, Crossing& crossing,
                             const Turn& turn);
   Status ask_server(Ticket ticket, Crossing& crossing, const Turn& turn);
   void send(Ticket ticket, Crossing& crossing, Actions& out);
+  Status has_room(const Errand& errand, std::size_t waiting) const;
+  void went_unanswered(const Crossing& crossing, const Turn& turn);
   void end(Ticket ticket);
   void give_up(Ticket ticket, Crossing& crossing);
   /// True if it is the genuine answer to something that was given up.
   bool came_too_late(std::uint16_t lane, const Endpoint& from, const wire::PacketView& reply,
                      const Turn& turn);
-  static void note_up(const std::string& name, const plan::Server& server, forward::Purpose purpose,
-                      const Turn& turn);
-  static void note_down(const plan::Group& group, const plan::Server& server, forward::Purpose purpose,
-                        const Turn& turn);
   void drop_reply(const Endpoint& from, decide::Ending ending, const Turn& turn);
 
   static constexpr std::size_t kTrials = 8;  // requests at a time for a group that is down

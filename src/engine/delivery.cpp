@@ -2,9 +2,24 @@
 
 #include <fmt/format.h>
 
+#include "base/text_hash.h"
 #include "decide/course.h"
+#include "forward/sticky.h"
 
 namespace jembatan::engine {
+
+namespace {
+
+// The records of one session go to one server while it lives; where sign-ins stick to users or stations,
+// their records do.
+forward::Asker asker_of(const accounting::Record& record, const plan::Group& group) {
+  const plan::Sticky sticky = group.sticky == plan::Sticky::no ? plan::Sticky::session : group.sticky;
+  return {record.user.empty() ? 0 : stable_number(record.user),
+          forward::tie_of(sticky, {record.user, record.calling_station, record.client, record.session_id}),
+          std::nullopt};
+}
+
+}  // namespace
 
 Delivery::Delivery(Random& random, Counters& counters, std::size_t most_under_way)
     : most_(most_under_way),
@@ -32,7 +47,9 @@ void Delivery::offer(std::vector<accounting::Undelivered> records, const Turn& t
     parcel->attributes = accounting::attributes_to_send(item.record, turn.now.wall);
     parcel->item = std::move(item);
     const std::int64_t place = parcel->item.place;
-    if (crossings_.start(ticket, {live_, *group, forward::Purpose::accounting}, turn)) {
+    const Crossings::Errand errand{live_, *group, forward::Purpose::accounting, nullptr,
+                                   asker_of(parcel->item.record, live_->plan->groups[*group])};
+    if (crossings_.start(ticket, errand, turn)) {
       places_.insert(place);
     } else {
       parcels_.release(ticket);
@@ -69,6 +86,7 @@ void Delivery::on_reply(std::uint16_t lane, const Endpoint& from, OctetView octe
   if (!arrived) return;
   const accounting::Undelivered& item = parcels_.get(arrived->owner)->item;
   delivered_.push_back(item.place);
+  progress_.acknowledged(item.group, turn.now);
   if (backlogs_.erase(item.group) > 0)
     turn.out.notices.push_back({turn.now.wall, Weight::info,
                                 fmt::format("accounting for group {}", item.group),
@@ -85,6 +103,7 @@ void Delivery::on_timer(const Turn& turn) {
   owner_.check();
   for (const Crossings::GivenUp& given_up : crossings_.on_timer(turn)) {
     const Parcel* parcel = parcels_.get(given_up.owner);
+    progress_.failed(parcel->item.group, given_up.why, turn.now);
     tell_of(*parcel, given_up.why, turn);
     places_.erase(parcel->item.place);
     parcels_.release(given_up.owner);

@@ -5,6 +5,7 @@
 
 #include "base/owner.h"
 #include "engine/crossings.h"
+#include "engine/progress.h"
 
 namespace jembatan::engine {
 
@@ -36,6 +37,8 @@ class Delivery final : private Composer {
   /// How many more may be offered.
   std::size_t room() const { return most_ - parcels_.taken(); }
   std::size_t under_way() const { return parcels_.taken(); }
+  /// How it goes, group by group. Any thread.
+  const Progress& progress() const { return progress_; }
 
  private:
   struct Parcel {
@@ -59,6 +62,7 @@ class Delivery final : private Composer {
   Slots<Parcel> parcels_;
   std::set<std::int64_t> places_;  // under way
   std::vector<std::int64_t> delivered_;
+  Progress progress_;
   std::map<std::string, Backlog> backlogs_;  // by group, while its records wait
   Crossings crossings_;
 };

@@ -21,13 +21,16 @@ Engine::Engine(Settings settings, Random& random, Counters& counters)
       repeats_(settings_.most_repeats, settings_.keep_replies),
       pending_(settings_.most_pending),
       crossings_(*this, random, counters,
-                 {settings_.most_pending - settings_.most_pending / 4, settings_.group_percent}),
+                 {settings_.most_pending - settings_.most_pending / 4, settings_.group_percent,
+                  settings_.client_percent}),
       slowdown_(settings_.slowdown),
       loop_mark_(settings_.loop_mark),
-      conversations_(settings_.conversations) {
+      conversations_(settings_.conversations),
+      origins_(settings_.origins) {
   std::uint8_t seed[24];
   random_.fill(seed);
   if (!conversations_) conversations_ = std::make_shared<Conversations>();
+  if (!origins_) origins_ = std::make_shared<Origins>(load64(seed));
   if (!slowdown_) slowdown_ = std::make_shared<Slowdown>(load64(seed));
   if (!loop_mark_) loop_mark_ = std::make_shared<const LoopMark>(Secret(text_of(OctetView(seed).subspan(8))));
 }
@@ -161,6 +164,7 @@ std::optional<Ticket> Engine::wait(const Request& request, std::optional<Duratio
   }
   pending->crossing = {};
   pending->comparing = false;
+  pending->began_elsewhere = false;
   repeats_.waits(pending->repeat, ticket);
   if (at_most) deadlines_.push({request.turn.now.steady + *at_most, ticket});
   return ticket;

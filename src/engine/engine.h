@@ -7,6 +7,7 @@
 #include "engine/conversations.h"
 #include "engine/crossings.h"
 #include "engine/loop_mark.h"
+#include "engine/origins.h"
 #include "engine/repeats.h"
 #include "engine/slowdown.h"
 
@@ -33,11 +34,13 @@ struct Settings {
       10000};  ///< how long a repeated request gets the same reply (RFC 5080 §2.2.2: 5 to 30 s)
   std::size_t most_pending = 16384;
   unsigned group_percent = 50;                     ///< of what may wait for servers, that one group may hold
+  unsigned client_percent = 50;                    ///< the same of one client
   const std::atomic<bool>* watched = nullptr;      ///< true: somebody may see rejected passwords; null: never
   const std::atomic<bool>* no_stories = nullptr;   ///< true: nobody has room for one more; null: never
   std::shared_ptr<Slowdown> slowdown = {};         ///< that of the node; null: one of its own
   std::shared_ptr<const LoopMark> loop_mark = {};  ///< the same
   std::shared_ptr<Conversations> conversations = {};  ///< the same
+  std::shared_ptr<Origins> origins = {};              ///< the same
   /// Begins the method that takes several rounds, for a request that is to be proved; null: it is proved in
   /// one. Empty: there is no such method.
   std::function<std::unique_ptr<decide::Method>(const decide::Course&)> begin_method = {};
@@ -82,8 +85,9 @@ class Engine final : private Composer {
     Repeats::Handle repeat;
     std::optional<decide::Course> course;
     std::vector<Given> given;
-    Ticket crossing;         ///< while servers are asked
-    bool comparing = false;  ///< while a password is compared
+    Ticket crossing;               ///< while servers are asked
+    bool comparing = false;        ///< while a password is compared
+    bool began_elsewhere = false;  ///< its conversation did, with a server: no other can go on with it
   };
   /// One request while a step looks at it. Views only.
   struct Request {
@@ -118,10 +122,6 @@ class Engine final : private Composer {
   void carry_on(const Request& request, Next next);
   void record(const Request& request);
   void recorded(const Request& request, const Result<accounting::Kept>& kept);
-  void ask(const Request& request);
-  void not_asked(Ticket ticket, const Error& error, const Turn& turn);
-  /// No server of the group answered.
-  void silent(Ticket ticket, const std::string& why, const Turn& turn);
   void not_done(const Request& request, std::string_view because);
   /// Gives the course what came of a step.
   template <class What>
@@ -129,8 +129,19 @@ class Engine final : private Composer {
   /// The same, and notes it for the journal as it is.
   template <class What>
   void note_and_give(const Request& request, What what);
+
+  // Asking servers (asking.cpp).
+  void ask(const Request& request);
+  void not_asked(Ticket ticket, const Error& error, const Turn& turn);
+  /// No server of the group answered.
+  void silent(Ticket ticket, const std::string& why, const Turn& turn);
   /// Why a request must not go on: it was here before, or has passed too many proxies; empty otherwise.
   std::string loop_of(const Request& request) const;
+  /// What ties the request to a server.
+  ///   errors  Errc::unreachable: to one that cannot be asked
+  Result<forward::Asker> asker_of(const Request& request) const;
+  /// When the client no longer waits, or the group has had its time.
+  static TimePoint patience_of(const Request& request);
 
   // Proving (proving.cpp).
   static Slowdown::Attempt attempt_of(const decide::Course& course, const plan::Client& client);
@@ -186,6 +197,7 @@ class Engine final : private Composer {
   std::shared_ptr<Slowdown> slowdown_;
   std::shared_ptr<const LoopMark> loop_mark_;
   std::shared_ptr<Conversations> conversations_;
+  std::shared_ptr<Origins> origins_;
 };
 
 }  // namespace jembatan::engine

@@ -120,35 +120,4 @@ void Engine::record(const Request& request) {
     request.turn.out.jobs.push_back({*ticket, Job::Record{std::move(incoming)}});
 }
 
-std::string Engine::loop_of(const Request& request) const {
-  const decide::Way& way = request.course->way();
-  std::size_t hops = 0;
-  for (const wire::Attribute attribute : request.packet.attributes()) {
-    if (attribute.type != AttributeType::proxy_state) continue;
-    ++hops;
-    if (!loop_mark_->is_ours(attribute.value)) continue;
-    return fmt::format(
-        "realm '{}' leads to group '{}' here, and from there back to this node by way of client '{}'",
-        escaped(way.realm), request.live->plan->groups[way.destination.group].name, request.client.name);
-  }
-  if (hops < request.live->plan->realm_default.most_hops) return {};
-  return fmt::format("it has passed {} proxies, and most_hops is {}", hops,
-                     request.live->plan->realm_default.most_hops);
-}
-
-// A loop is answered: whoever sent it on to us must not take us for dead.
-void Engine::ask(const Request& request) {
-  if (std::string way = loop_of(request); !way.empty())
-    return note_and_give(request, decide::Refusal{{Outcome::loop, "forwarded in a circle", std::move(way)}});
-  const std::size_t group = request.course->way().destination.group;
-  const auto ticket = wait(request, std::nullopt);  // what is asked of servers has deadlines of its own
-  if (!ticket) return;
-  const auto crossing = crossings_.start(*ticket, {request.live, group, Purpose::access}, request.turn);
-  if (crossing) {
-    pending_.get(*ticket)->crossing = *crossing;
-  } else {
-    not_asked(*ticket, crossing.error(), request.turn);
-  }
-}
-
 }  // namespace jembatan::engine

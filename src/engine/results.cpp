@@ -6,34 +6,6 @@ namespace jembatan::engine {
 
 using wire::AttributeType;
 
-void Engine::not_asked(Ticket ticket, const Error& error, const Turn& turn) {
-  if (error.code == Errc::unreachable) return silent(ticket, error.text, turn);
-  resume(ticket, turn, [&](const Request& request) {
-    const Outcome outcome = error.code == Errc::busy ? Outcome::overloaded : Outcome::malformed;
-    give(request, decide::Failure{{outcome, "it could not be forwarded", error.text}});
-  });
-}
-
-void Engine::silent(Ticket ticket, const std::string& why, const Turn& turn) {
-  resume(ticket, turn, [&](const Request& request) { note_and_give(request, decide::Silence{why}); });
-}
-
-void Engine::on_reply(std::uint16_t lane, const Endpoint& from, OctetView octets, const Turn& turn) {
-  owner_.check();
-  const auto arrived = crossings_.on_reply(lane, from, octets, turn);
-  if (!arrived) return;
-  resume(arrived->owner, turn, [&](const Request& request) {
-    const auto& servers = request.live->plan->groups[request.course->way().destination.group].servers;
-    const OctetView reply = arrived->reply.octets();
-    request.given->push_back(
-        {request.age(), Given::Answered{static_cast<std::uint16_t>(arrived->server - servers.data()),
-                                        {reply.begin(), reply.end()},
-                                        arrived->request}});
-    give(request,
-         decide::Answer{arrived->reply, {arrived->server->secret, arrived->request}, arrived->server});
-  });
-}
-
 void Engine::on_done(Ticket ticket, const JobResult& result, const Turn& turn) {
   owner_.check();
   if (pending_.get(ticket) == nullptr) return counters_.late();

@@ -1,5 +1,7 @@
 #include "forward/choice.h"
 
+#include "forward/sticky.h"
+
 namespace jembatan::forward {
 namespace {
 
@@ -16,6 +18,15 @@ Members lowest_tier(const plan::Group& group, const Members& candidates) {
   return tier;
 }
 
+// One that warms up passes some of its turns on.
+std::size_t next_in_turn(const Candidates& of, Members tier, TimePoint now) {
+  while (true) {
+    const std::size_t next = of.spread.next(of.group, tier);
+    if (tier.count() == 1 || of.health[next]->takes_turn(of.group, now)) return next;
+    tier.reset(next);
+  }
+}
+
 }  // namespace
 
 Members members_in_turn(const plan::Group& group, const std::vector<HealthPtr>& health) {
@@ -23,25 +34,28 @@ Members members_in_turn(const plan::Group& group, const std::vector<HealthPtr>& 
   Members up;
   for (std::size_t i = 0; i < group.servers.size(); ++i) {
     all.set(i);
-    up[i] = !health[i]->down();
+    up[i] = !health[i]->avoided(group);
   }
   return lowest_tier(group, up.any() ? up : all);
 }
 
-std::optional<std::size_t> choose(const Candidates& of, const Tried& tried, TimePoint now) {
+std::optional<std::size_t> choose(const Candidates& of, const Asker& asker, const Tried& tried,
+                                  TimePoint now) {
   const plan::Group& group = of.group;
+  if (asker.began_at) return tried[*asker.began_at] ? std::nullopt : asker.began_at;
   Members left;
   Members askable;
   for (std::size_t i = 0; i < group.servers.size(); ++i) {
-    left[i] = !tried[i];
-    const bool down = of.health[i]->down();
-    askable[i] = left[i] && !down;
+    if (tried[i]) continue;
+    left.set(i);
     // A server that is due to be tried again gets this request, whatever its weight: somebody has to try it.
-    if (left[i] && down && of.health[i]->may_ask(group, now)) return i;
+    if (of.health[i]->try_now(group, now)) return i;
+    askable[i] = !of.health[i]->avoided(group);
   }
   const Members tier = lowest_tier(group, askable.any() ? askable : left);
   if (tier.none()) return std::nullopt;
-  return of.spread.next(group, tier);
+  if (asker.sticks != 0) return rendezvous(of, tier, asker.sticks, now);
+  return next_in_turn(of, tier, now);
 }
 
 }  // namespace jembatan::forward

@@ -3,25 +3,43 @@
 #include <fmt/format.h>
 
 namespace jembatan::forward {
+namespace {
+
+// What was known of something, or a new one; it stays known.
+template <class Map, class... Made>
+typename Map::mapped_type known_or_new(const Map& known, Map& still_known, const typename Map::key_type& key,
+                                       Made... made) {
+  auto& out = still_known[key];
+  if (out) return out;
+  const auto before = known.find(key);
+  out = before != known.end() ? before->second
+                              : std::make_shared<typename Map::mapped_type::element_type>(made...);
+  return out;
+}
+
+}  // namespace
 
 LivePlanPtr HealthBoard::go_live(plan::PlanPtr plan, std::uint64_t revision) {
   const std::lock_guard lock(mutex_);
   auto live = std::make_shared<LivePlan>();
-  std::map<std::string, HealthPtr> still_known;
+  decltype(healths_) healths;
+  decltype(counts_) counts;
   for (const plan::Group& group : plan->groups) {
-    auto& healths = live->health.emplace_back();
+    auto& health = live->health.emplace_back();
+    auto& chosen = live->chosen.emplace_back();
     live->spread.push_back({std::make_shared<Spread>(), std::make_shared<Spread>()});
     for (const Purpose purpose : {Purpose::access, Purpose::accounting}) {
+      const auto place = static_cast<std::size_t>(purpose);
       for (const plan::Server& server : group.servers) {
-        const std::string key = fmt::format("{}\n{}\n{}\n{}", group.name, server.name,
-                                            endpoint_of(server, purpose).text(), static_cast<int>(purpose));
-        HealthPtr& health = still_known[key];
-        health = known_.contains(key) ? known_[key] : std::make_shared<ServerHealth>();
-        healths[static_cast<std::size_t>(purpose)].push_back(health);
+        const Endpoint at = endpoint_of(server, purpose);
+        health[place].push_back(known_or_new(healths_, healths, {at, purpose}, purpose));
+        const std::string key = fmt::format("{}\n{}\n{}\n{}", group.name, server.name, at.text(), place);
+        chosen[place].push_back(known_or_new(counts_, counts, key, 0U));
       }
     }
   }
-  known_ = std::move(still_known);
+  healths_ = std::move(healths);
+  counts_ = std::move(counts);
   std::unordered_map<std::string, ActivityPtr> clients;
   for (const plan::Client& client : plan->clients) {
     const auto known = clients_.find(client.name);

@@ -8,6 +8,8 @@
 
 namespace jembatan::forward {
 
+using CountPtr = std::shared_ptr<std::atomic<std::uint64_t>>;
+
 /// A plan in force, with the health of its servers. Immutable but for what the healths count.
 struct LivePlan {
   plan::PlanPtr plan;
@@ -15,6 +17,9 @@ struct LivePlan {
   /// [group][purpose][server], as in the plan
   std::vector<std::array<std::vector<HealthPtr>, 2>> health;
   std::vector<std::array<SpreadPtr, 2>> spread;  ///< [group][purpose]
+
+  /// [group][purpose][server]: the requests that were given to it first
+  std::vector<std::array<std::vector<CountPtr>, 2>> chosen;
 
   std::vector<ActivityPtr> activity;  ///< by client, as in the plan
 
@@ -28,19 +33,23 @@ struct LivePlan {
   const std::vector<HealthPtr>& health_of(std::size_t group, Purpose purpose) const {
     return health[group][static_cast<std::size_t>(purpose)];
   }
+  std::atomic<std::uint64_t>& chosen_count(std::size_t group, Purpose purpose, std::size_t server) const {
+    return *chosen[group][static_cast<std::size_t>(purpose)][server];
+  }
 };
 
 using LivePlanPtr = std::shared_ptr<const LivePlan>;
 
-/// Remembers healths by group, server name and endpoint, and activities by client, so that a new plan starts
-/// with what is known.
+/// Remembers healths by endpoint and purpose, counts of groups by name, and activities by client, so that a
+/// new plan starts with what is known.
 class HealthBoard {
  public:
   LivePlanPtr go_live(plan::PlanPtr plan, std::uint64_t revision);
 
  private:
   std::mutex mutex_;
-  std::map<std::string, HealthPtr> known_;
+  std::map<std::pair<Endpoint, Purpose>, HealthPtr> healths_;
+  std::map<std::string, CountPtr> counts_;
   std::unordered_map<std::string, ActivityPtr> clients_;
 };
 

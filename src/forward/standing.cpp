@@ -16,7 +16,67 @@ bool sends(const plan::AccountingRule& rule, std::size_t group) {
   return std::find(rule.groups.begin(), rule.groups.end(), group) != rule.groups.end();
 }
 
-// Whether the plan sends requests of that kind to the group.
+// What each server is to get: of those of the lowest priority with one that is up, by weight. What those that
+// warm up do not take, the others share.
+std::vector<double> wanted_of(const plan::Group& group, const std::vector<HealthPtr>& health, TimePoint now) {
+  const std::vector<std::uint32_t> weights = weights_of(group);
+  const Members members = members_in_turn(group, health);
+  std::vector<double> out(group.servers.size());
+  double total = 0;
+  for (std::size_t i = 0; i < out.size(); ++i) total += members[i] ? weights[i] : 0;
+  double taken = 0;
+  double warm = 0;
+  for (std::size_t i = 0; i < out.size(); ++i) {
+    if (!members[i]) continue;
+    const double share = total == 0 ? 1.0 / static_cast<double>(members.count()) : weights[i] / total;
+    out[i] = share * health[i]->warmth(group, now);
+    taken += out[i];
+    if (out[i] == share) warm += share;
+  }
+  for (std::size_t i = 0; i < out.size(); ++i) {
+    if (taken == 0 || taken == 1) break;
+    if (warm == 0) {
+      out[i] /= taken;
+    } else if (health[i]->warmth(group, now) == 1) {
+      out[i] *= (warm + 1 - taken) / warm;
+    }
+  }
+  return out;
+}
+
+void add(const LivePlan& live, std::size_t place, Purpose purpose, Now now, std::vector<Standing>& out) {
+  const plan::Group& group = live.plan->groups[place];
+  const auto& health = live.health_of(place, purpose);
+  const std::vector<double> wanted = wanted_of(group, health, now.steady);
+  std::uint64_t requests = 0;
+  const auto given = [&](std::size_t i) { return live.chosen_count(place, purpose, i).load(); };
+  for (std::size_t i = 0; i < health.size(); ++i) requests += given(i);
+  if (requests == 0 && !uses(*live.plan, place, purpose)) return;
+  for (std::size_t i = 0; i < health.size(); ++i) {
+    const ServerHealth& one = *health[i];
+    Standing standing;
+    standing.group = &group;
+    standing.server = &group.servers[i];
+    standing.purpose = purpose;
+    standing.state = one.state();
+    if (standing.state != ServerHealth::State::doubted) standing.since = one.since();
+    if (standing.state != ServerHealth::State::up) standing.why = one.why(group, now);
+    standing.last_answer = one.last_answer();
+    standing.requests = given(i);
+    standing.attempts = one.asked_count();
+    standing.answers = one.answered_count();
+    standing.in_flight = one.in_flight();
+    standing.recent = one.recent();
+    standing.median = one.times().within(0.5, now.steady);
+    standing.p99 = one.times().within(0.99, now.steady);
+    standing.wanted = wanted[i];
+    if (requests > 0) standing.share = static_cast<double>(standing.requests) / static_cast<double>(requests);
+    out.push_back(std::move(standing));
+  }
+}
+
+}  // namespace
+
 bool uses(const plan::Plan& plan, std::size_t group, Purpose purpose) {
   const bool access = purpose == Purpose::access;
   const plan::RealmDefault& others = plan.realm_default;
@@ -33,47 +93,6 @@ bool uses(const plan::Plan& plan, std::size_t group, Purpose purpose) {
            return access ? leads_to(realm.access, group) : sends(realm.accounting, group);
          });
 }
-
-// What each server is to get: of those of the lowest priority with one that is up, by weight.
-std::vector<double> wanted_of(const plan::Group& group, const std::vector<HealthPtr>& health) {
-  const std::vector<std::uint32_t> weights = weights_of(group);
-  const Members members = members_in_turn(group, health);
-  std::vector<double> out(group.servers.size());
-  double total = 0;
-  for (std::size_t i = 0; i < out.size(); ++i) total += members[i] ? weights[i] : 0;
-  for (std::size_t i = 0; i < out.size(); ++i) {
-    if (!members[i]) continue;
-    out[i] = total == 0 ? 1.0 / static_cast<double>(members.count()) : weights[i] / total;
-  }
-  return out;
-}
-
-void add(const LivePlan& live, std::size_t place, Purpose purpose, Now now, std::vector<Standing>& out) {
-  const plan::Group& group = live.plan->groups[place];
-  const auto& health = live.health_of(place, purpose);
-  const std::vector<double> wanted = wanted_of(group, health);
-  std::uint64_t requests = 0;
-  for (const HealthPtr& one : health) requests += one->chosen_count();
-  if (requests == 0 && !uses(*live.plan, place, purpose)) return;
-  for (std::size_t i = 0; i < health.size(); ++i) {
-    const ServerHealth& one = *health[i];
-    Standing standing;
-    standing.group = &group;
-    standing.server = &group.servers[i];
-    standing.purpose = purpose;
-    standing.state = one.state();
-    if (standing.state != ServerHealth::State::doubted) standing.since = one.since();
-    if (standing.state != ServerHealth::State::up) standing.why = one.why(now);
-    standing.requests = one.chosen_count();
-    standing.attempts = one.asked_count();
-    standing.answers = one.answered_count();
-    standing.wanted = wanted[i];
-    if (requests > 0) standing.share = static_cast<double>(standing.requests) / static_cast<double>(requests);
-    out.push_back(std::move(standing));
-  }
-}
-
-}  // namespace
 
 std::string_view name_of(ServerHealth::State state) {
   static constexpr std::array<std::string_view, 3> kNames{"up", "doubted", "down"};

@@ -151,6 +151,11 @@ const Field<NodeSettings> kNode[] = {
      [](Reading& r, const Entry& e, NodeSettings& n) {
        n.group_share = static_cast<unsigned>(r.integer(e, 1, 100).value_or(50));
      }},
+    {"client_share", Need::optional,
+     "how much of what may wait for servers one client may hold, in percent, 1 to 100; default 50",
+     [](Reading& r, const Entry& e, NodeSettings& n) {
+       n.client_share = static_cast<unsigned>(r.integer(e, 1, 100).value_or(50));
+     }},
     {"core_dumps", Need::optional,
      "true: when the server breaks off, the system may write its memory, with its secrets, to the disk; "
      "default "

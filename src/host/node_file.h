@@ -23,7 +23,8 @@ struct NodeSettings {
   int workers = 0;                   ///< 0: one a processor that the process may use
   Duration stop_within{5000};
   bool core_dumps = false;
-  unsigned group_share = 50;  ///< percent of what may wait for servers, that one group may hold
+  unsigned client_share = 50;  ///< the same of one client
+  unsigned group_share = 50;   ///< percent of what may wait for servers, that one group may hold
   Endpoint management;
   std::filesystem::path token_file;
   std::filesystem::path certificate;  ///< of the management API, PEM; empty: no TLS

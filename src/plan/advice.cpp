@@ -142,7 +142,7 @@ class Adviser {
   static Duration time_until_tier(const Group& group, std::uint16_t priority) {
     Duration out{0};
     for (const Server& server : group.servers) {
-      if (server.priority < priority) out += group.answer_within * group.attempts;
+      if (server.priority < priority) out += wait_of_server(group);
     }
     return out;
   }
@@ -154,7 +154,7 @@ class Adviser {
       if (client.waits == Duration{0}) continue;
       for (const std::size_t g : used) {
         const Group& group = plan_.groups[g];
-        const Duration one = group.answer_within * group.attempts;
+        const Duration one = wait_of_server(group);
         if (client.waits > one || group.servers.size() < 2) continue;
         report_(
             places_.clients[i],

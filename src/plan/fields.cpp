@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "base/text.h"
+#include "base/text_hash.h"
 #include "plan/assignments.h"
 #include "plan/draft.h"
 #include "plan/names.h"
@@ -18,7 +19,8 @@ using document::Need;
 using document::Reading;
 
 constexpr std::array<std::string_view, 2> kSignatureRules{"always", "if-present"};
-constexpr std::array<std::string_view, 2> kWhenSilent{"ignore", "refuse"};
+constexpr std::array<std::string_view, 3> kWhenSilent{"ignore", "refuse", "here"};
+constexpr std::array<std::string_view, 4> kSticky{"no", "user", "station", "session"};
 
 bool is_host_name(std::string_view text) {
   static constexpr std::string_view kAllowed =
@@ -70,6 +72,32 @@ identity::StoredPassword read_password(Reading& r, const Entry& e, const Outside
   if (hash) return *hash;
   r.wrong(form, fmt::format("'{}' is {}", form.key, hash.error().text));
   return {};
+}
+
+Probe read_probe(Reading& r, const Entry& e, const Outside& outside) {
+  constexpr std::string_view kForms = "status-server, or { user = \"NAME\", secret = … } for a sign-in";
+  Probe out;
+  if (e.value.kind != Kind::table) {
+    const auto text = r.text(e);
+    out.status_server = text == "status-server";
+    if (text && !out.status_server)
+      r.wrong(e, fmt::format("'probe' is '{}'", escaped(*text)), std::string(kForms));
+    return out;
+  }
+  bool secret = false;
+  for (const Entry& inner : e.value.entries) {
+    if (inner.key == "user") {
+      out.user = read_name(r, inner);
+    } else if (inner.key == "secret") {
+      out.password = read_secret(r, inner, outside).value_or(Secret{});
+      secret = true;
+    } else {
+      r.unknown_key(inner, "probe", {"user", "secret"});
+    }
+  }
+  if (out.user.empty() || !secret)
+    r.wrong(e, "'probe' is a table without user or secret", std::string(kForms));
+  return out;
 }
 
 SignatureRule read_signature_rule(Reading& r, const Entry& e) {
@@ -320,7 +348,10 @@ const Field<SignInDraft> kSignIn[] = {
 
 const Field<ServerDraft> kServer[] = {
     {"name", Need::required, "the name that people know the server by",
-     [](Reading& r, const Entry& e, ServerDraft& d) { d.object.name = read_name(r, e); }},
+     [](Reading& r, const Entry& e, ServerDraft& d) {
+       d.object.name = read_name(r, e);
+       d.object.number = stable_number(d.object.name);
+     }},
     {"address", Need::required, "its address",
      [](Reading& r, const Entry& e, ServerDraft& d) {
        read_parsed(r, e, &IpAddress::parse, d.object.address);
@@ -347,7 +378,8 @@ const Field<ServerDraft> kServer[] = {
 const Field<GroupDraft> kGroup[] = {
     {"name", Need::required, "the group's name",
      [](Reading& r, const Entry& e, GroupDraft& d) { d.object.group.name = read_name(r, e); }},
-    {"answer_within", Need::optional, "how long each attempt waits, 100ms to 5m; default 3s",
+    {"answer_within", Need::optional,
+     "how long the first attempt at a server waits, 100ms to 5m; default 3s; each further one twice as long",
      [](Reading& r, const Entry& e, GroupDraft& d) {
        d.object.group.answer_within = r.duration(e, 100ms, 300s).value_or(3s);
      }},
@@ -356,20 +388,45 @@ const Field<GroupDraft> kGroup[] = {
        d.object.group.attempts = static_cast<int>(r.integer(e, 1, 10).value_or(2));
      }},
     {"down_after", Need::optional,
-     "attempts unanswered in a row until a server counts as down, 1 to 1000; default 5",
+     "attempts unanswered in a row, of several users or with a probe, until a server counts as down, 1 to "
+     "1000; default 5",
      [](Reading& r, const Entry& e, GroupDraft& d) {
        d.object.group.down_after = static_cast<int>(r.integer(e, 1, 1000).value_or(5));
      }},
     {"try_again_every", Need::optional,
-     "how often a server that is down gets one request to show itself, 1s to 1h; default 30s",
+     "how often a server that is down gets one request to show itself, and how often servers are probed, 1s "
+     "to "
+     "1h; default 30s",
      [](Reading& r, const Entry& e, GroupDraft& d) {
        d.object.group.try_again_every = r.duration(e, 1s, 3600s).value_or(30s);
      }},
-    {"when_silent", Need::optional,
-     "what the client gets if no server answers: ignore (default, no reply) or refuse",
+    {"give_up_after", Need::optional,
+     "how long a request is asked for in all, 1s to 10m; default: until every server was asked; never longer "
+     "than the client waits",
      [](Reading& r, const Entry& e, GroupDraft& d) {
-       d.object.group.when_silent =
-           r.choice(e, kWhenSilent).value_or(0) == 0 ? WhenSilent::ignore : WhenSilent::refuse;
+       d.object.group.give_up_after = r.duration(e, 1s, 600s).value_or(0s);
+     }},
+    {"sticky", Need::optional,
+     "what keeps requests at one server: user, station or session; default no: each request by weight alone",
+     [](Reading& r, const Entry& e, GroupDraft& d) {
+       d.object.group.sticky = static_cast<Sticky>(r.choice(e, kSticky).value_or(0));
+     }},
+    {"probe", Need::optional,
+     "how the node finds out whether a server lives: status-server (RFC 5997), or a sign-in by { user = "
+     "\"NAME\", secret = … }; default: by the requests of users",
+     [](Reading& r, const Entry& e, GroupDraft& d) {
+       d.object.group.probe = read_probe(r, e, d.context.outside);
+     }},
+    {"warm_up", Need::optional,
+     "in which time a server that is back gets to its share, 1s to 1h; default: at once",
+     [](Reading& r, const Entry& e, GroupDraft& d) {
+       d.object.group.warm_up = r.duration(e, 1s, 3600s).value_or(0s);
+     }},
+    {"when_silent", Need::optional,
+     "what the client gets if no server answers: ignore (default, no reply), refuse, or here: what this node "
+     "itself says",
+     [](Reading& r, const Entry& e, GroupDraft& d) {
+       d.object.group.when_silent = static_cast<WhenSilent>(r.choice(e, kWhenSilent).value_or(0));
      }},
     {"server", Need::required, "the servers: [[group.server]] tables",
      [](Reading& r, const Entry& e, GroupDraft& d) {

@@ -77,6 +77,7 @@ struct User {
 /// A server to forward to.
 struct Server {
   std::string name;
+  std::uint64_t number = 0;  ///< stable_number of the name
   IpAddress address;
   std::uint16_t access_port = 1812;
   std::uint16_t accounting_port = 1813;
@@ -86,9 +87,22 @@ struct Server {
   SignatureRule message_authenticator = SignatureRule::always;
 };
 
-inline constexpr std::size_t kMostServers = 64;  ///< in one group
+inline constexpr std::size_t kMostServers = 256;  ///< in one group
 
-enum class WhenSilent : std::uint8_t { ignore, refuse };
+/// What the client gets if no server of a group answers: nothing, an Access-Reject, or what this node itself
+/// would say.
+enum class WhenSilent : std::uint8_t { ignore, refuse, here };
+
+/// What keeps requests at one server of a group, besides their conversation.
+enum class Sticky : std::uint8_t { no, user, station, session };
+
+/// How the node finds out by itself whether a server lives.
+struct Probe {
+  bool status_server = false;  ///< it asks for its status (RFC 5997)
+  std::string user;            ///< or signs this user in; empty: no
+  Secret password;
+  bool any() const { return status_server || !user.empty(); }
+};
 
 struct Group {
   std::string name;
@@ -96,9 +110,19 @@ struct Group {
   int attempts = 2;              ///< per server
   int down_after = 5;            ///< attempts unanswered in a row
   Duration try_again_every{30000};
+  Duration give_up_after{0};  ///< in all; 0: when every server was asked as often as may be
+  Duration warm_up{0};        ///< in which a server that is back gets to its share
+  Sticky sticky = Sticky::no;
+  Probe probe;
   WhenSilent when_silent = WhenSilent::ignore;
   std::vector<Server> servers;
 };
+
+/// How long an attempt at a server waits, the first being 1: each waits twice as long as the one before, up
+/// to the longest that is worth it, before chance makes it a tenth longer or shorter (RFC 5080 §2.2.1).
+Duration wait_of_attempt(const Group& group, int attempt);
+/// All attempts at one server, at the longest.
+Duration wait_of_server(const Group& group);
 
 enum class Handling : std::uint8_t { here, forward, refuse, ignore };
 

@@ -77,6 +77,8 @@ void each_secret(document::Value& table, const std::function<bool(std::string_vi
       for (Entry& form : entry.value.entries) visit(form);
     } else if (entry.key == "server" && entry.value.kind == Kind::array) {
       for (document::Value& server : entry.value.items) each_secret(server, hidden, visit);
+    } else if (entry.key == "probe" && entry.value.kind == Kind::table) {
+      each_secret(entry.value, hidden, visit);
     } else if (entry.key == "reply" || entry.key == "set" || entry.key == "add") {
       for (Entry& attribute : entry.value.entries) {
         if (hidden(attribute.key)) each_value(attribute, visit);

@@ -35,8 +35,8 @@ Result<Secret> secret_of(const document::Entry& entry, const Outside& outside);
 bool is_kept(const document::Value& value);
 
 /// Calls `visit` with each entry of an object's table that holds a secret: secret, old_secret,
-/// password.clear, password.hash, the secret of each server, and the values of hidden attributes in reply,
-/// set and add (each item of an array by itself).
+/// password.clear, password.hash, the secret of each server and of a probe, and the values of hidden
+/// attributes in reply, set and add (each item of an array by itself).
 ///   hidden  whether an attribute is; by its name as the plan writes it
 void each_secret(document::Value& table, const std::function<bool(std::string_view)>& hidden,
                  const std::function<void(document::Entry&)>& visit);

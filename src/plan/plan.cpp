@@ -2,10 +2,26 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include "base/text.h"
 #include "identity/name.h"
 
 namespace jembatan::plan {
+
+Duration wait_of_attempt(const Group& group, int attempt) {
+  constexpr Duration kLongest{16000};  // RFC 5080 §2.2.1: MRT
+  const Duration longest = std::max(kLongest, group.answer_within);
+  Duration wait = group.answer_within;
+  for (int i = 1; i < attempt && wait < longest; ++i) wait *= 2;
+  return std::min(wait, longest);
+}
+
+Duration wait_of_server(const Group& group) {
+  Duration out{0};
+  for (int attempt = 1; attempt <= group.attempts; ++attempt) out += wait_of_attempt(group, attempt);
+  return out;
+}
 
 const Client* Plan::client_at(const IpAddress& address) const {
   const std::size_t found = client_table.find(address);

@@ -15,14 +15,12 @@ constexpr auto kSweepEvery = 5s;
 
 }  // namespace
 
-Deliverer::Deliverer(std::unique_ptr<accounting::Store> queue, std::vector<IpAddress> send_from,
-                     PlanSlot& plan, EventLog& events, Tap& tap)
+Deliverer::Deliverer(std::unique_ptr<accounting::Store> queue, std::vector<IpAddress> send_from, Parts parts)
     : queue_(std::move(queue)),
-      plan_(plan),
-      events_(events),
+      parts_(std::move(parts)),
       delivery_(random_, counters_, kMostUnderWay),
       lanes_(
-          io_, std::move(send_from), tap,
+          io_, std::move(send_from), parts_.tap,
           [this](std::uint16_t lane, const Received& datagram) {
             delivery_.on_reply(lane, datagram.from, datagram.octets, {clock_.now(), actions_});
           },
@@ -62,9 +60,9 @@ void Deliverer::sweep() {
 }
 
 void Deliverer::take_up() {
-  if (plan_.generation() != plan_generation_) {
-    plan_generation_ = plan_.generation();
-    delivery_.use(plan_.current());
+  if (parts_.plan.generation() != plan_generation_) {
+    plan_generation_ = parts_.plan.generation();
+    delivery_.use(parts_.plan.current());
   }
   while (const std::size_t room = delivery_.room()) {
     auto waiting = queue_->undelivered(behind_place_, room);
@@ -80,7 +78,8 @@ void Deliverer::carry_out() {
     if (const Status sent = lanes_.send(actions_); !sent)
       log_error(sent.error().at("forwarding accounting").text);
   }
-  events_.take(actions_.events, actions_.notices);
+  parts_.events.take(actions_.events, actions_.notices);
+  if (actions_.doubts) parts_.doubts();
   actions_.clear();
   auto delivered = delivery_.take_delivered();
   if (!delivered.empty()) {

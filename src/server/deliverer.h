@@ -16,9 +16,14 @@ namespace jembatan::server {
 /// nobody acknowledged is offered again every few seconds, also after a restart.
 class Deliverer {
  public:
+  struct Parts {
+    PlanSlot& plan;
+    EventLog& events;
+    Tap& tap;
+    std::function<void()> doubts;  ///< called when a server with a probe was silent
+  };
   /// `queue` is a connection of its own to the store.
-  Deliverer(std::unique_ptr<accounting::Store> queue, std::vector<IpAddress> send_from, PlanSlot& plan,
-            EventLog& events, Tap& tap);
+  Deliverer(std::unique_ptr<accounting::Store> queue, std::vector<IpAddress> send_from, Parts parts);
   ~Deliverer();
 
   /// The writer takes acknowledged records off the queue.
@@ -29,6 +34,7 @@ class Deliverer {
   void taken_off(std::vector<std::int64_t> places);
   void stop();
   std::size_t under_way() const { return under_way_.load(std::memory_order_relaxed); }
+  const engine::Progress& progress() const { return delivery_.progress(); }
   const engine::Counters& counters() const { return counters_; }
 
  private:
@@ -38,8 +44,7 @@ class Deliverer {
   void set_timer();
 
   std::unique_ptr<accounting::Store> queue_;
-  PlanSlot& plan_;
-  EventLog& events_;
+  Parts parts_;
   AccountingWriter* writer_ = nullptr;
   asio::io_context io_{1};
   asio::executor_work_guard<asio::io_context::executor_type> work_{io_.get_executor()};

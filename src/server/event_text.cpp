@@ -22,7 +22,7 @@ std::string subject_text(const Event& event) {
 }
 
 std::string look_at(const std::string& server, const About& about) {
-  return fmt::format("look at it: jembatan ask status --server {} {}", server, about.node);
+  return fmt::format("look at it: jembatan server check {} {}", server, about.node);
 }
 
 std::string mend_of(const Event& event, const About& about) {

@@ -21,6 +21,7 @@
 #include "server/event_log.h"
 #include "server/journal_writer.h"
 #include "server/log.h"
+#include "server/prober.h"
 #include "server/proof_pool.h"
 #include "server/worker.h"
 #include "store/accounting_store.h"
@@ -201,6 +202,7 @@ Status Server::open_plan(document::Problems& problems) {
 void Server::put_into_force(const revision::Applied& applied) {
   hosts_.remember(*applied.plan);
   plan_.publish(healths_.go_live(applied.plan, applied.revision));
+  if (prober_) prober_->new_plan();
   malloc_trim(0);  // reading a large plan leaves much behind that nothing needs any more
   log_info(plan_line(*plan_.current()));
 }
@@ -263,7 +265,11 @@ void Server::start_threads() {
         warn_of_certificate(now);
       });
   proofs_ = std::make_unique<ProofPool>(sockets_.size());
-  deliverer_ = std::make_unique<Deliverer>(std::move(queue_), settings_.send_from, plan_, *events_, tap_);
+  prober_ =
+      std::make_unique<Prober>(Prober::Parts{plan_, *events_, tap_}, settings_.send_from, settings_.name);
+  const auto doubts = [this] { prober_->look(); };
+  deliverer_ = std::make_unique<Deliverer>(std::move(queue_), settings_.send_from,
+                                           Deliverer::Parts{plan_, *events_, tap_, doubts});
   AccountingWriter::Callbacks callbacks{[this](std::size_t worker, std::vector<AccountingWriter::Done> done) {
                                           workers_[worker]->recorded(std::move(done));
                                         },
@@ -273,18 +279,20 @@ void Server::start_threads() {
                                           deliverer_->taken_off(std::move(places));
                                         }};
   writer_ = std::make_unique<AccountingWriter>(std::move(store_), std::move(callbacks));
-  Octets chance(24);
+  Octets chance(32);
   random_.fill(chance);
   const auto slowdown = std::make_shared<engine::Slowdown>(load64(chance.data()));
   const auto loop_mark =
-      std::make_shared<const engine::LoopMark>(Secret(text_of(OctetView(chance).subspan(8))));
+      std::make_shared<const engine::LoopMark>(Secret(text_of(OctetView(chance).subspan(8, 16))));
+  const auto origins = std::make_shared<engine::Origins>(load64(chance.data() + 24));
   for (auto& listeners : sockets_) {
-    workers_.push_back(
-        std::make_unique<Worker>(workers_.size(), std::move(listeners), settings_.send_from,
-                                 Shared{plan_, *events_, *writer_, *proofs_, tap_, unmask_, slowdown,
-                                        loop_mark, conversations_, settings_.group_share}));
+    workers_.push_back(std::make_unique<Worker>(
+        workers_.size(), std::move(listeners), settings_.send_from,
+        Shared{plan_, *events_, *writer_, *proofs_, tap_, unmask_, doubts, slowdown, loop_mark,
+               conversations_, origins, settings_.group_share, settings_.client_share}));
   }
   sockets_.clear();
+  prober_->start();
   deliverer_->start(*writer_);
   for (auto& worker : workers_) worker->start();
 }
@@ -321,6 +329,10 @@ Result<revision::Applied> Server::change_plan(
 void Server::settle() {
   events_->settle();
   journal_writer_->settle();
+}
+
+std::map<std::string, engine::Progress::OfGroup> Server::accounting_progress() const {
+  return deliverer_->progress().all(host::SystemClock().now());
 }
 
 NodeStatus Server::status() const {
@@ -376,6 +388,7 @@ void Server::stop() {
   };
   const TimePoint until = std::chrono::steady_clock::now() + settings_.stop_within;
   while (in_flight() > 0 && std::chrono::steady_clock::now() < until) std::this_thread::sleep_for(5ms);
+  prober_->stop();
   deliverer_->stop();
   with_accounting(
       [this](accounting::Store&) { accounting_.reset(); });  // who writes closes last, and tidies up

@@ -3,6 +3,7 @@
 
 #include "accounting/store.h"
 #include "engine/conversations.h"
+#include "engine/progress.h"
 #include "host/node_file.h"
 #include "host/system.h"
 #include "revision/keeper.h"
@@ -20,6 +21,7 @@ class AccountingWriter;
 class Deliverer;
 class EventLog;
 class JournalWriter;
+class Prober;
 class ProofPool;
 class Worker;
 struct Listener;
@@ -85,6 +87,9 @@ class Server {
     return *past_requests_;
   }
   // Parts that may be called from any thread themselves.
+  /// How sending accounting on goes, group by group.
+  std::map<std::string, engine::Progress::OfGroup> accounting_progress() const;
+  Prober& prober() { return *prober_; }
   Unmask& unmask() { return unmask_; }
   HostNames& hosts() { return hosts_; }
   const Tally& tally() const { return tally_; }
@@ -154,6 +159,7 @@ class Server {
   std::unique_ptr<accounting::Store> store_;  // until the writer takes it
   std::unique_ptr<accounting::Store> queue_;  // until the deliverer takes it
   std::unique_ptr<AccountingWriter> writer_;
+  std::unique_ptr<Prober> prober_;
   std::unique_ptr<Deliverer> deliverer_;
   std::vector<std::vector<Listener>> sockets_;  // by worker, until the workers take them
   std::vector<std::unique_ptr<Worker>> workers_;

@@ -17,7 +17,9 @@ engine::Settings settings_for(const std::vector<Listener>& listeners, const Shar
   out.slowdown = shared.slowdown;
   out.loop_mark = shared.loop_mark;
   out.conversations = shared.conversations;
+  out.origins = shared.origins;
   out.group_percent = shared.group_percent;
+  out.client_percent = shared.client_percent;
   for (const Listener& listener : listeners) out.listeners.push_back({listener.purpose, listener.at});
   return out;
 }
@@ -102,6 +104,7 @@ void Worker::carry_out() {
     auto jobs = std::exchange(actions_.jobs, {});
     shared_.events.take(actions_.events, actions_.notices);
     for (auto& password : actions_.rejected) shared_.unmask.rejected(std::move(password));
+    if (actions_.doubts) shared_.doubts();
     actions_.clear();
     for (engine::Job& job : jobs) hand_over(std::move(job));
     more = !jobs.empty();

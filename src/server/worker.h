@@ -23,10 +23,13 @@ struct Shared {
   ProofPool& proofs;
   Tap& tap;
   Unmask& unmask;
+  std::function<void()> doubts;  ///< called when a server with a probe was silent
   std::shared_ptr<engine::Slowdown> slowdown;
   std::shared_ptr<const engine::LoopMark> loop_mark;
   std::shared_ptr<engine::Conversations> conversations;
+  std::shared_ptr<engine::Origins> origins;
   unsigned group_percent = 50;
+  unsigned client_percent = 50;
 };
 
 struct Listener {

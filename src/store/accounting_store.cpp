@@ -337,6 +337,22 @@ Result<std::vector<Undelivered>> AccountingStore::undelivered(std::int64_t behin
   }
 }
 
+Result<std::vector<accounting::QueueDepth>> AccountingStore::queue() {
+  auto statement = database_.prepare(
+      "SELECT to_group, COUNT(*), MIN(record.received_ms) FROM outbox JOIN record ON record.id = "
+      "outbox.record "
+      "GROUP BY to_group ORDER BY to_group");
+  if (!statement) return statement.error();
+  std::vector<accounting::QueueDepth> out;
+  while (true) {
+    const auto row = statement->step();
+    if (!row) return row.error();
+    if (!*row) return out;
+    out.push_back(
+        {statement->text(0), static_cast<std::uint64_t>(statement->integer(1)), statement->time(2)});
+  }
+}
+
 Status AccountingStore::delivered(std::span<const std::int64_t> places) {
   return database_.whole([&]() -> Status {
     auto passed_on = database_.prepare(

@@ -24,6 +24,7 @@ class AccountingStore final : public accounting::Store {
   Result<std::vector<accounting::Undelivered>> undelivered(std::int64_t behind_place,
                                                            std::size_t most) override;
   Status delivered(std::span<const std::int64_t> places) override;
+  Result<std::vector<accounting::QueueDepth>> queue() override;
   Result<std::vector<accounting::Record>> records(const accounting::Query& query) override;
   Result<std::vector<accounting::Session>> sessions(const accounting::Query& query) override;
 

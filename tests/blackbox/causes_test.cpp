@@ -43,8 +43,7 @@ TEST(Causes, AnotherSecretIsToldAtTheHopThatAsks) {
   words.back() = "10s";
   (void)client(words);
   EXPECT_TRUE(hub.log_has("no server answered (group homes: homes-1 is silent)"));
-  EXPECT_THAT(hub.log(),
-              HasSubstr("look at it: jembatan ask status --server homes/homes-1 --node " + hub.file()));
+  EXPECT_THAT(hub.log(), HasSubstr("look at it: jembatan server check homes/homes-1 --node " + hub.file()));
   const auto looked = client({"ask", "status", "--server", "homes/homes-1", "--node", hub.file(), "--tries",
                               "1", "--wait", "200ms"});
   EXPECT_EQ(looked.exit_code, 3);

@@ -23,7 +23,8 @@ class TwoHomes : public testing::Test {
       home->plan(kHere);
       home->start();
     }
-    hub.plan(client_here("laut") + "[[realm]]\nname = \"reef.example\"\nhandle = \"group:homes\"\n" +
+    hub.plan(client_here("laut") +
+             "[[realm]]\nname = \"reef.example\"\nhandle = \"group:homes\"\naccounting = [\"here\"]\n" +
              "[[group]]\nname = \"homes\"\nanswer_within = \"200ms\"\nattempts = 1\ndown_after = 1\n" +
              server_of("one", first, 75) + server_of("two", second_, 25));
     hub.start();
@@ -57,6 +58,38 @@ TEST_F(TwoHomes, SharesAndStatesAreSeen) {
   const auto table = client({"server", "list", "--node", hub.file()});
   EXPECT_THAT(table.out, HasSubstr("homes/one"));
   EXPECT_THAT(table.out, HasSubstr("down"));
+}
+
+TEST_F(TwoHomes, ANodeChecksAServerAndSaysWhatCameBack) {
+  json good = hub.ask_node({"server", "check", "homes/one"});
+  EXPECT_EQ(good.at("steps").at(0)["code"], "Access-Accept");
+  support::write_file(hub.path("password"), "wrong");
+  const auto sign_in = client({"server", "check", "homes/one", "--user", "tamu@reef.example",
+                               "--password-file", hub.path("password").string(), "--node", hub.file()});
+  EXPECT_EQ(sign_in.exit_code, 0);  // it lives
+  EXPECT_THAT(sign_in.out, HasSubstr("sign-in of tamu@reef.example: answered (Access-Reject)"));
+  EXPECT_THAT(sign_in.out, HasSubstr("refuses this user"));
+  first.kill();
+  const auto dead = client({"server", "check", "homes/one", "--node", hub.file()});
+  EXPECT_EQ(dead.exit_code, 1);
+  EXPECT_THAT(dead.out, HasSubstr("no genuine answer"));
+  EXPECT_EQ(client({"server", "check", "homes/ome", "--node", hub.file()}).exit_code, 2);
+  EXPECT_THAT(client({"group", "status", "homes", "--node", hub.file()}).out, HasSubstr("127.0.0.1:"));
+  EXPECT_THAT(client({"group", "status", "home", "--node", hub.file()}).error, HasSubstr("nearest: 'homes'"));
+}
+
+TEST_F(TwoHomes, AProbeBringsAServerBackWithoutAnybodysRequest) {
+  hub.plan(client_here("laut") +
+           "[[realm]]\nname = \"reef.example\"\nhandle = \"group:homes\"\naccounting = [\"here\"]\n" +
+           "[[group]]\nname = \"homes\"\nanswer_within = \"200ms\"\nattempts = 1\ndown_after = 1\n" +
+           "try_again_every = \"1s\"\nprobe = \"status-server\"\n" + server_of("one", first, 75) +
+           server_of("two", second_, 25));
+  EXPECT_EQ(client({"plan", "reload", "--node", hub.file()}).exit_code, 0);
+  first.kill();
+  EXPECT_TRUE(support::eventually([&] { return server(0)["state"] == "down"; }));
+  first.start();
+  EXPECT_TRUE(support::eventually([&] { return server(0)["state"] == "up"; }));
+  EXPECT_EQ(server(0)["requests"], 0);
 }
 
 }  // namespace

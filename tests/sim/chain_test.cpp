@@ -208,7 +208,7 @@ TEST(SimulatedChain, AccountingWaitsForARadioLinkThatIsGone) {
   ASSERT_EQ(chain.hub.store().records().size(), 2U);
   for (const auto& record : chain.hub.store().records()) {
     const auto late = record.received - record.event_time;  // Acct-Delay-Time tells how old the event is
-    EXPECT_GE(late, 119s);
+    EXPECT_GE(late, 110s);  // an attempt says how old it was when the first of its kind was sent
     EXPECT_LE(late, 190s);
   }
 }

@@ -226,7 +226,7 @@ class ByChance : public Handle {
         const std::string server = out.asks[0].to.text();
         from_server(answer_of(kCodes[chance.below(3)], "danau", attributes), server.c_str());
       } else {
-        wait(1000ms);
+        silence(2);
       }
       take_event();
     }

@@ -309,11 +309,11 @@ TEST_F(Handle, RepliesThatAreNotGenuineAreThrownAwayAndTheRightOneStillCounts) {
 TEST_F(Handle, ASilentServerIsAskedAgainWithTheSameOctetsThenGivenUp) {
   receive(lagoon());
   keep_asked();
-  wait(1s);
+  silence();
   ASSERT_EQ(out.asks.size(), 1U);
   const OctetView again = out.view(out.asks[0].packet);
   EXPECT_EQ(asked, Octets(again.begin(), again.end()));
-  wait(1s);
+  silence(2);
   EXPECT_EQ(outcome(), "no-answer");
   EXPECT_EQ(event().detail, "group lagoon: lagoon-1 is silent");
   EXPECT_TRUE(out.replies.empty());
@@ -327,7 +327,7 @@ TEST_F(Handle, AGroupCanRefuseWhenItIsSilent) {
   receive(access_request().user("ani@island.example").password("x").signed_with(secret("laut")));
   keep_asked();
   EXPECT_EQ(value_in(asked, "User-Name"), "\"ani\"");  // strip = true
-  wait(1s);
+  silence();
   EXPECT_EQ(reply_code(), Code::access_reject);
   EXPECT_EQ(event().because, "no server answered");
 }
@@ -1153,25 +1153,25 @@ TEST_F(DeliveryTest, WhatIsUnderWayOrBeingTakenOffIsNotSentTwice) {
 TEST_F(DeliveryTest, WithoutAnswerItWaitsInTheQueue) {
   offer({item(5)});
   out.clear();
-  delivery.on_timer({clock.advance(1s), out});
+  delivery.on_timer({clock.advance(1100ms), out});
   EXPECT_EQ(out.asks.size(), 1U);
-  delivery.on_timer({clock.advance(1s), out});
+  delivery.on_timer({clock.advance(2200ms), out});
   ASSERT_EQ(out.notices.size(), 1U);
   EXPECT_EQ(out.notices[0].text, "record 5 waits in the queue (group lagoon: lagoon-1 is silent)");
   EXPECT_EQ(delivery.under_way(), 0U);
   offer({item(5)});
   EXPECT_EQ(out.asks.size(), 1U);
-  EXPECT_EQ(value_in(out.view(out.asks[0].packet), "Acct-Delay-Time"), "2");
+  EXPECT_EQ(value_in(out.view(out.asks[0].packet), "Acct-Delay-Time"), "3");
 }
 
 TEST_F(DeliveryTest, ASilentGroupIsOneLineAMinuteAndOneWhenItAnswersAgain) {
   std::size_t lines = 0;
-  for (int i = 0; i < 30; ++i) {  // two attempts of a second each
+  for (int i = 0; i < 15; ++i) {  // two attempts of one second and of two
     offer({item(1), item(2)});
     lines += out.notices.size();
     for (int turn = 0; turn < 2; ++turn) {
       out.clear();
-      delivery.on_timer({clock.advance(1s), out});
+      delivery.on_timer({clock.advance(turn == 0 ? 1100ms : 2200ms), out});
       for (const auto& notice : out.notices) lines += notice.subject.starts_with("accounting") ? 1 : 0;
     }
   }

@@ -78,13 +78,17 @@ message_authenticator = "if-present"
 
 class Handle : public testing::Test {
  protected:
-  Handle()
-      : engine({{{forward::Purpose::access, {}}, {forward::Purpose::accounting, {}}},
-                256,
-                std::chrono::milliseconds(10000),
-                64},
-               random, counters) {
+  Handle() : engine(small(), random, counters) {
     engine.use(board.go_live(support::plan_of(kPlan), 1), {clock.now(), out});
+  }
+
+  static Settings small() {
+    Settings out;
+    out.listeners = {{forward::Purpose::access, {}}, {forward::Purpose::accounting, {}}};
+    out.most_repeats = 256;
+    out.most_pending = 64;
+    out.client_percent = 100;  // all requests of most tests are of one client
+    return out;
   }
 
   // Everything that a datagram leads to; what was done before is forgotten.
@@ -126,6 +130,10 @@ class Handle : public testing::Test {
     out.clear();
     engine.on_timer({clock.advance(time), out});
     return out;
+  }
+  // Until a server has certainly not answered the first attempt in 1 s, or the second.
+  const Actions& silence(int attempt = 1) {
+    return wait(std::chrono::milliseconds(attempt == 1 ? 1100 : 2200));
   }
   void expect_counters_to_add_up() const {
     std::uint64_t ended = 0;

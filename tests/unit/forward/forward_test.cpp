@@ -5,6 +5,7 @@
 #include "forward/choice.h"
 #include "forward/forwarding.h"
 #include "forward/identifiers.h"
+#include "forward/live_plan.h"
 #include "support/fakes.h"
 #include "support/packets.h"
 
@@ -23,10 +24,11 @@ struct ServerWish {
 
 // A group of servers named s0, s1, … with their healths.
 struct Bench {
-  explicit Bench(const std::vector<ServerWish>& servers) {
+  explicit Bench(const std::vector<ServerWish>& servers, const std::string& more = "") {
     std::string toml =
         "[[group]]\nname = \"g\"\nanswer_within = \"1s\"\nattempts = 2\ndown_after = 3\ntry_again_every = "
-        "\"30s\"\n";
+        "\"30s\"\n" +
+        more;
     for (std::size_t i = 0; i < servers.size(); ++i) {
       toml += "[[group.server]]\nname = \"s" + std::to_string(i) + "\"\naddress = \"198.51.100." +
               std::to_string(i + 1) +
@@ -38,10 +40,11 @@ struct Bench {
   const plan::Group& group() const { return live->plan->groups[0]; }
   const std::vector<HealthPtr>& health() const { return live->health_of(0, Purpose::access); }
   void take_down(std::size_t server) {
-    for (int i = 0; i < group().down_after; ++i) health()[server]->unanswered(group(), clock.now());
+    for (int i = 0; i < group().down_after; ++i)
+      health()[server]->unanswered(group(), static_cast<Path>(i + 1), clock.now());
   }
-  std::optional<std::size_t> choice(const Tried& tried = {}) {
-    return choose(live->candidates(0, Purpose::access), tried, clock.now().steady);
+  std::optional<std::size_t> choice(const Tried& tried = {}, const Asker& asker = {}) {
+    return choose(live->candidates(0, Purpose::access), asker, tried, clock.now().steady);
   }
 
   HealthBoard board;
@@ -86,7 +89,8 @@ TEST(Choice, WhenAllAreDownTheyAreAskedAllTheSame) {
 TEST(Health, IsDownAfterSoManyUnansweredInARow) {
   Bench bench({{1, 1}});
   ServerHealth& health = *bench.health()[0];
-  const auto silence = [&] { return health.unanswered(bench.group(), bench.clock.now()); };
+  Path user = 0;
+  const auto silence = [&] { return health.unanswered(bench.group(), ++user, bench.clock.now()); };
   EXPECT_EQ(silence(), ServerHealth::Change::none);
   EXPECT_EQ(silence(), ServerHealth::Change::none);
   EXPECT_EQ(health.answered(bench.clock.now()), ServerHealth::Change::none);  // the count starts over
@@ -97,6 +101,89 @@ TEST(Health, IsDownAfterSoManyUnansweredInARow) {
   EXPECT_TRUE(health.down());
   EXPECT_EQ(health.answered(bench.clock.now()), ServerHealth::Change::came_back);
   EXPECT_FALSE(health.down());
+}
+
+TEST(Health, OneDeadUserPathTakesNoServerDown) {
+  Bench bench({{1, 1}});
+  ServerHealth& health = *bench.health()[0];
+  const auto silence = [&](Path user) { return health.unanswered(bench.group(), user, bench.clock.now()); };
+  for (int i = 0; i < 50; ++i) EXPECT_EQ(silence(7), ServerHealth::Change::none);
+  EXPECT_EQ(silence(8), ServerHealth::Change::none);
+  EXPECT_EQ(health.state(), ServerHealth::State::doubted);
+  EXPECT_EQ(health.why(bench.group(), bench.clock.now()),
+            "51 attempts in a row unanswered, all of 2 users: what lies behind it may be dead for them");
+  EXPECT_EQ(silence(9), ServerHealth::Change::went_down);
+}
+
+TEST(Health, RequestsOfNobodyInParticularCountEachForItself) {
+  Bench bench({{1, 1}});
+  ServerHealth& health = *bench.health()[0];
+  EXPECT_EQ(health.unanswered(bench.group(), 0, bench.clock.now()), ServerHealth::Change::none);
+  EXPECT_EQ(health.unanswered(bench.group(), 0, bench.clock.now()), ServerHealth::Change::none);
+  EXPECT_EQ(health.unanswered(bench.group(), 0, bench.clock.now()), ServerHealth::Change::went_down);
+}
+
+TEST(Health, WithAProbeOnlyItsSilenceTakesAServerDown) {
+  Bench bench({{1, 1}, {1, 1}}, "probe = \"status-server\"\n");
+  ServerHealth& health = *bench.health()[0];
+  for (Path user = 1; user < 20; ++user)
+    EXPECT_EQ(health.unanswered(bench.group(), user, bench.clock.now()), ServerHealth::Change::none);
+  EXPECT_FALSE(health.down());
+  for (int i = 0; i < 20; ++i) EXPECT_EQ(bench.choice(), 1U);                 // until the probe has told
+  EXPECT_EQ(health.answered(bench.clock.now()), ServerHealth::Change::none);  // the probe was answered
+  EXPECT_EQ(health.state(), ServerHealth::State::up);
+  for (Path user = 1; user < 3; ++user) health.unanswered(bench.group(), user, bench.clock.now());
+  EXPECT_EQ(health.probe_unanswered(bench.group(), bench.clock.now()), ServerHealth::Change::went_down);
+  bench.clock.advance(300s);
+  for (int i = 0; i < 20; ++i) EXPECT_EQ(bench.choice(), 1U);  // nobody's request is the trial
+  EXPECT_EQ(health.why(bench.group(), bench.clock.now()), "3 attempts in a row unanswered, probed every 30s");
+}
+
+TEST(Health, IsOneForAllGroupsOfAnEndpoint) {
+  FakeClock clock;
+  HealthBoard board;
+  std::string toml;
+  for (const char* group : {"near", "far"})
+    toml += "[[group]]\nname = \"" + std::string(group) +
+            "\"\ndown_after = 1\n[[group.server]]\nname = \"one\"\naddress = \"198.51.100.1\"\nsecret = "
+            "\"x\"\n";
+  const auto live = board.go_live(support::plan_of(toml), 1);
+  live->health_of(0, Purpose::access)[0]->unanswered(live->plan->groups[0], 1, clock.now());
+  EXPECT_TRUE(live->health_of(1, Purpose::access)[0]->down());
+  EXPECT_FALSE(live->health_of(1, Purpose::accounting)[0]->down());
+  ++live->chosen_count(0, Purpose::access, 0);  // shares are of each group
+  EXPECT_EQ(live->chosen_count(1, Purpose::access, 0), 0U);
+}
+
+TEST(Health, RemembersTheLastAttempts) {
+  Bench bench({{1, 1}});
+  ServerHealth& health = *bench.health()[0];
+  EXPECT_EQ(health.recent().attempts, 0);
+  EXPECT_FALSE(health.last_answer());
+  for (int i = 0; i < 3; ++i) health.answered(bench.clock.now(), 5ms);
+  health.unanswered(bench.group(), 1, bench.clock.now());
+  EXPECT_EQ(health.recent().attempts, 4);
+  EXPECT_EQ(health.recent().answered, 3);
+  EXPECT_EQ(health.last_answer(), bench.clock.now().wall);
+  for (int i = 0; i < 100; ++i) health.answered(bench.clock.now());
+  EXPECT_EQ(health.recent().attempts, ServerHealth::kWindow);
+  EXPECT_EQ(health.recent().answered, ServerHealth::kWindow);
+}
+
+TEST(Health, AServerThatIsBackGetsToItsShareByAndBy) {
+  Bench bench({{1, 1}, {1, 1}}, "warm_up = \"100s\"\n");
+  bench.take_down(0);
+  bench.health()[0]->answered(bench.clock.now());
+  const auto share = [&] {
+    int first = 0;
+    for (int i = 0; i < 1000; ++i) first += bench.choice() == 0U ? 1 : 0;
+    return first;
+  };
+  EXPECT_NEAR(share(), 25, 2);  // a twentieth of its half
+  bench.clock.advance(50s);
+  EXPECT_NEAR(share(), 250, 2);
+  bench.clock.advance(50s);
+  EXPECT_EQ(share(), 500);
 }
 
 TEST(Health, ADownServerGetsOneRequestEachInterval) {
@@ -117,31 +204,70 @@ TEST(Health, OutlivesAChangeOfThePlanThatKeepsTheServer) {
   EXPECT_FALSE(next->health_of(0, Purpose::accounting)[0]->down());
 }
 
-TEST(Forwarding, ASilentServerIsAskedAgainThenTheNext) {
-  Bench bench({{1, 1}, {2, 1}});
+// One request; chance decides nothing: 2^31 is the middle.
+class Way : public testing::Test {
+ protected:
+  static constexpr std::uint32_t kMiddle = 1U << 31U;
+  Candidates candidates() const { return bench.live->candidates(0, Purpose::access); }
+  Step start(const Asker& asker = {}, TimePoint until = TimePoint::max()) {
+    return way.start(candidates(), asker, until, {bench.clock.now().steady, kMiddle});
+  }
+  Step silence() {
+    bench.clock.advance(
+        std::chrono::ceil<std::chrono::milliseconds>(way.deadline() - bench.clock.now().steady));
+    return way.on_silence(candidates(), {bench.clock.now().steady, kMiddle});
+  }
+  Bench bench{{{1, 1}, {2, 1}}};
   Forwarding way;
-  const auto silence = [&] {
-    return way.on_silence(bench.live->candidates(0, Purpose::access), bench.clock.advance(1s).steady);
-  };
-  EXPECT_EQ(way.start(bench.live->candidates(0, Purpose::access), bench.clock.now().steady), Step::ask);
+};
+
+TEST_F(Way, ASilentServerIsAskedAgainThenTheNext) {
+  EXPECT_EQ(start(), Step::ask);
   EXPECT_EQ(way.server(), 0U);
   EXPECT_EQ(way.deadline(), bench.clock.now().steady + 1s);
   EXPECT_EQ(silence(), Step::ask_again);
   EXPECT_EQ(way.server(), 0U);
+  EXPECT_EQ(way.deadline(), bench.clock.now().steady + 2s);  // RFC 5080 §2.2.1: twice as long
   EXPECT_EQ(silence(), Step::ask);
   EXPECT_EQ(way.server(), 1U);
+  EXPECT_EQ(way.deadline(), bench.clock.now().steady + 1s);
   EXPECT_EQ(silence(), Step::ask_again);
+  EXPECT_EQ(silence(), Step::give_up);
+  EXPECT_FALSE(way.cut_short());
+}
+
+TEST_F(Way, WaitsDifferByATenth) {
+  const TimePoint now = bench.clock.now().steady;
+  (void)way.start(candidates(), {}, TimePoint::max(), {now, 0});
+  EXPECT_EQ(way.deadline(), now + 900ms);
+  (void)way.start(candidates(), {}, TimePoint::max(), {now, ~0U});
+  EXPECT_NEAR(std::chrono::duration<double>(way.deadline() - now).count(), 1.1, 1e-6);
+}
+
+TEST_F(Way, AServerThatHasGoneDownIsNotAskedAgain) {
+  (void)start();
+  bench.take_down(0);
+  EXPECT_EQ(silence(), Step::ask);
+  EXPECT_EQ(way.server(), 1U);
+}
+
+TEST_F(Way, EndsWhenItsTimeIsOver) {
+  EXPECT_EQ(start({}, bench.clock.now().steady + 1500ms), Step::ask);
+  EXPECT_FALSE(way.cut_short());
+  EXPECT_EQ(silence(), Step::ask_again);
+  EXPECT_EQ(way.deadline(), bench.clock.now().steady + 500ms);
+  EXPECT_TRUE(way.cut_short());  // its silence says nothing of the server
   EXPECT_EQ(silence(), Step::give_up);
 }
 
-TEST(Forwarding, AServerThatHasGoneDownIsNotAskedAgain) {
-  Bench bench({{1, 1}, {2, 1}});
-  Forwarding way;
-  (void)way.start(bench.live->candidates(0, Purpose::access), bench.clock.now().steady);
-  bench.take_down(0);
-  EXPECT_EQ(way.on_silence(bench.live->candidates(0, Purpose::access), bench.clock.advance(1s).steady),
-            Step::ask);
+TEST_F(Way, AConversationStaysWhereItBegan) {
+  Asker asker;
+  asker.began_at = 1;  // though the first tier is up
+  EXPECT_EQ(start(asker), Step::ask);
   EXPECT_EQ(way.server(), 1U);
+  EXPECT_EQ(silence(), Step::ask_again);
+  EXPECT_EQ(way.server(), 1U);
+  EXPECT_EQ(silence(), Step::give_up);
 }
 
 TEST(Identifiers, AreHandedOutInTurnAndRestAfterUse) {

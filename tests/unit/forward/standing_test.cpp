@@ -54,7 +54,7 @@ class Standings : public testing::Test {
   std::vector<Standing> all() const { return standings(*live, clock.now()); }
   ServerHealth& health(std::size_t server) const { return *live->health_of(0, Purpose::access)[server]; }
   void silent(std::size_t server, int times) const {
-    for (int i = 0; i < times; ++i) health(server).unanswered(live->plan->groups[0], clock.now());
+    for (int i = 0; i < times; ++i) health(server).unanswered(live->plan->groups[0], 0, clock.now());
   }
   support::FakeClock clock;
   HealthBoard board;
@@ -84,7 +84,8 @@ TEST_F(Standings, AccountingOfOtherRealmsMayGoElsewhere) {
 
 TEST_F(Standings, SharesAreToldBesideWhatTheyShouldBe) {
   for (int i = 0; i < 8; ++i)
-    health(*choose(live->candidates(0, Purpose::access), {}, clock.now().steady)).count_chosen();
+    ++live->chosen_count(0, Purpose::access,
+                         *choose(live->candidates(0, Purpose::access), {}, {}, clock.now().steady));
   auto now = all();
   EXPECT_EQ(now[0].requests, 6U);
   EXPECT_DOUBLE_EQ(now[0].share, 0.75);
@@ -123,6 +124,42 @@ TEST_F(Standings, StatesHaveTheirReasonAndTime) {
   silent(0, 1);  // since when that is, nobody noted
   EXPECT_EQ(name_of(all()[0].state), "doubted");
   EXPECT_FALSE(all()[0].since);
+}
+
+TEST_F(Standings, OfOneThatWarmsUpTheOthersHaveTheRest) {
+  live = board.go_live(
+      support::plan_of("[[group]]\nname = \"homes\"\ndown_after = 1\nwarm_up = \"100s\"\n" +
+                       std::string(kPlan).substr(std::string_view(kPlan).find("[[group.server"))),
+      2);
+  silent(0, 1);
+  health(0).answered(clock.now());
+  clock.advance(50s);
+  EXPECT_NEAR(all()[0].wanted, 0.375, 1e-9);
+  EXPECT_NEAR(all()[1].wanted, 0.625, 1e-9);
+  clock.advance(50s);
+  EXPECT_NEAR(all()[0].wanted, 0.75, 1e-9);
+}
+
+TEST_F(Standings, AnswerTimesAreOfTheLastMinutes) {
+  EXPECT_FALSE(all()[0].median);
+  for (int i = 0; i < 98; ++i) health(0).answered(clock.now(), 10ms);
+  for (int i = 0; i < 2; ++i) health(0).answered(clock.now(), 900ms);
+  const auto near = [](std::chrono::microseconds time) {
+    return std::chrono::duration<double, std::milli>(time);
+  };
+  EXPECT_NEAR(near(*all()[0].median).count(), 10, 1.25);
+  EXPECT_NEAR(near(*all()[0].p99).count(), 900, 112);
+  clock.advance(60s);
+  EXPECT_TRUE(all()[0].median);
+  health(0).answered(clock.now(), 40ms);
+  EXPECT_NEAR(near(*all()[0].median).count(), 10, 1.25);
+  clock.advance(60s);
+  health(0).answered(clock.now(), 40ms);
+  EXPECT_NEAR(near(*all()[0].median).count(), 40, 5);
+  clock.advance(600s);
+  EXPECT_FALSE(all()[0].median);
+  health(0).answered(clock.now(), 1us);
+  EXPECT_LE(*all()[0].p99, 2us);
 }
 
 }  // namespace

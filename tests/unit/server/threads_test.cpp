@@ -10,6 +10,7 @@
 
 #include "server/deliverer.h"
 #include "server/event_log.h"
+#include "server/prober.h"
 #include "server/worker.h"
 #include "support/journal.h"
 #include "support/packets.h"
@@ -78,6 +79,9 @@ class ShelfStore final : public accounting::Store {
     }
     shelf_.changed.notify_all();
     return {};
+  }
+  Result<std::vector<accounting::QueueDepth>> queue() override {
+    return std::vector<accounting::QueueDepth>{};
   }
   Result<std::vector<accounting::Record>> records(const accounting::Query&) override {
     return std::vector<accounting::Record>{};
@@ -273,7 +277,7 @@ TEST_F(Threads, TheDelivererTakesARecordOffWhenItIsAcknowledged) {
   waiting.record.attributes = *dictionary::encode(dictionary::standard(), "Acct-Session-Id", "\"a1\"");
   shelf.queue = {waiting, {8, "a group that is gone", waiting.record}};
   AccountingWriter writer(std::make_unique<ShelfStore>(shelf), told.callbacks());
-  Deliverer deliverer(std::make_unique<ShelfStore>(shelf), {}, slot, log, tap);
+  Deliverer deliverer(std::make_unique<ShelfStore>(shelf), {}, Deliverer::Parts{slot, log, tap, [] {}});
   deliverer.start(writer);
   const auto asked = home.receive(10000ms);
   const auto packet = wire::PacketView::parse(asked);
@@ -291,6 +295,42 @@ TEST_F(Threads, TheDelivererTakesARecordOffWhenItIsAcknowledged) {
   EXPECT_EQ(shelf.queue.size(), 1U);  // its group may come back
 }
 
+TEST_F(Threads, TheProberAsksAndTellsWhatCame) {
+  const UdpPeer home;
+  use(std::string(kPlan) + "[[realm]]\nname = \"lagoon.example\"\nhandle = \"group:lagoon\"\n" +
+      "[[group]]\nname = \"lagoon\"\nanswer_within = \"100ms\"\ndown_after = 1\nprobe = "
+      "\"status-server\"\n[[group.server]]\nname = \"lagoon-1\"\n" +
+      "address = \"127.0.0.1\"\naccess_port = " + std::to_string(home.port()) + "\nsecret = \"danau\"\n");
+  Prober prober(Prober::Parts{slot, log, tap}, {}, "gate");
+  prober.start();
+  const auto answer = [&](const std::vector<unsigned char>& asked) {
+    const auto packet = wire::PacketView::parse(asked);
+    wire::PacketBuilder reply(wire::Code::access_accept, packet->identifier(), packet->authenticator());
+    (void)reply.add_message_authenticator();
+    const OctetSpan octets = reply.finish();
+    wire::sign_response(octets, packet->authenticator(), support::secret("danau"));
+    home.send("127.0.0.1", home.from(), {octets.begin(), octets.end()});
+  };
+  const auto asked = home.receive(10000ms);  // by itself, because the plan has a probe
+  ASSERT_FALSE(asked.empty());
+  EXPECT_EQ(asked[0], static_cast<unsigned char>(wire::Code::status_server));
+  EXPECT_EQ(support::value_in(asked, "NAS-Identifier"), "\"gate\"");
+  auto& health = *slot.current()->health_of(0, forward::Purpose::access)[0];
+  const auto until = std::chrono::steady_clock::now() + kSoon;
+  while (!health.down() && std::chrono::steady_clock::now() < until) std::this_thread::yield();
+  EXPECT_TRUE(health.down());  // nobody answered within 100 ms
+  std::thread asking([&] {
+    const auto result = prober.ask(slot.current(), {0, 0, forward::Purpose::access});
+    ASSERT_TRUE(result);
+    EXPECT_TRUE(result->answered);
+    EXPECT_EQ(result->code, wire::Code::access_accept);
+  });
+  answer(home.receive(10000ms));
+  asking.join();
+  EXPECT_FALSE(health.down());
+  prober.stop();
+}
+
 class OneWorker : public Threads {
  protected:
   OneWorker() {
@@ -303,7 +343,7 @@ class OneWorker : public Threads {
     }
     worker = std::make_unique<Worker>(
         0, std::move(listeners), std::vector<IpAddress>{},
-        Shared{slot, log, writer, proofs, tap, unmask, nullptr, nullptr, nullptr, 50});
+        Shared{slot, log, writer, proofs, tap, unmask, [] {}, nullptr, nullptr, nullptr, nullptr});
     worker->start();
   }
   ~OneWorker() override {

@@ -1,0 +1,11 @@
+#pragma once
+// Calls about the servers that the node forwards to.
+#include "admin/asked.h"
+
+namespace jembatan::admin {
+
+void list_servers(const Asked& asked);
+/// The node asks one of them, port by port.
+void check_server(const Asked& asked);
+
+}  // namespace jembatan::admin

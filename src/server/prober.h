@@ -1,0 +1,57 @@
+#pragma once
+#include <asio/executor_work_guard.hpp>
+#include <asio/steady_timer.hpp>
+#include <future>
+#include <thread>
+
+#include "engine/probing.h"
+#include "host/system.h"
+#include "server/event_log.h"
+#include "server/lanes.h"
+#include "server/plan_slot.h"
+
+namespace jembatan::server {
+
+/// The thread that asks servers whether they live (engine::Probing).
+class Prober {
+ public:
+  struct Parts {
+    PlanSlot& plan;
+    EventLog& events;
+    Tap& tap;
+  };
+  ///   name  of the node
+  Prober(Parts parts, std::vector<IpAddress> send_from, std::string name);
+  ~Prober();
+
+  void start();
+  /// A new plan is in force. Any thread.
+  void new_plan();
+  /// Some server with a probe was silent. Any thread.
+  void look();
+  /// Asks one server once and waits for what comes of it. Any thread but its own.
+  ///   of      the plan in force, which the question's places belong to
+  ///   errors  Errc::conflict: another plan is in force by now; those of engine::Probing::ask
+  Result<engine::ProbeResult> ask(const forward::LivePlanPtr& of, engine::ProbeQuestion question);
+  void stop();
+
+ private:
+  void carry_out();
+  void set_timer();
+  engine::Turn turn() { return {clock_.now(), actions_}; }
+
+  Parts parts_;
+  asio::io_context io_{1};
+  asio::executor_work_guard<asio::io_context::executor_type> work_{io_.get_executor()};
+  asio::steady_timer timer_{io_};
+  host::SystemClock clock_;
+  host::SystemRandom random_;
+  engine::Probing probing_;
+  engine::Actions actions_;
+  Lanes lanes_;
+  forward::LivePlanPtr live_;
+  std::atomic<bool> look_waits_{false};
+  std::thread thread_;
+};
+
+}  // namespace jembatan::server
