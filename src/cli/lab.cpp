@@ -8,6 +8,7 @@
 #include "base/text.h"
 #include "cli/bundle.h"
 #include "cli/node_access.h"
+#include "lab/relay.h"
 
 namespace jembatan::cli {
 namespace {
@@ -22,17 +23,20 @@ Exit print_status(const Arguments& arguments, Terminal& terminal) {
                       {"access", node.access},
                       {"accounting", node.accounting},
                       {"management", node.management},
+                      {"fault", node.fault},
                       {"folder", node.folder.string()}});
     }
     terminal.line(nlohmann::json{{"nodes", list}}.dump(2));
     return Exit::done;
   }
-  Table table({"node", "state", "access", "accounting", "management", "folder"});
+  Table table({"node", "state", "process", "fault", "access", "accounting", "management"});
   for (const auto& node : nodes) {
-    table.add({node.name, node.process == 0 ? "down" : fmt::format("up (process {})", node.process),
-               node.access, node.accounting, node.management, node.folder.string()});
+    table.add({node.name, node.process == 0 ? "down" : "up",
+               node.process == 0 ? "-" : std::to_string(node.process), node.fault.empty() ? "-" : node.fault,
+               node.access, node.accounting, node.management});
   }
   terminal.table(table);
+  terminal.line("their files are in " + lab::folder().string());
   return Exit::done;
 }
 
@@ -68,6 +72,21 @@ Exit down(const Arguments&, Terminal& terminal) {
   return Exit::done;
 }
 
+// "jembatan lab fault reef-1 delay 800ms": what is wrong stands in words of its own.
+Exit fault(const Arguments& arguments, Terminal& terminal) {
+  const auto& words = arguments.positionals();
+  const std::vector<std::string> what(words.begin() + 1, words.end());
+  if (what.empty())
+    return report(fail(Errc::malformed, "what is wrong with it? Like: jembatan lab fault reef-1 silent"),
+                  terminal);
+  if (const Status s = lab::set_fault(words.front(), join(what, " ")); !s) return report(s.error(), terminal);
+  return print_status(arguments, terminal);
+}
+
+Exit stand_ins(const Arguments& arguments, Terminal& terminal) {
+  return report(lab::run_relay(arguments.positionals().front()).error(), terminal);
+}
+
 }  // namespace
 
 std::vector<Command> lab_commands() {
@@ -82,7 +101,26 @@ std::vector<Command> lab_commands() {
        {},
        up},
       {"lab down", "Stop the demo chain", "jembatan lab down", {}, {}, down},
-      {"lab status", "Show the nodes of the demo chain", "jembatan lab status", {as_json}, {}, print_status}};
+      {"lab status",
+       "Show the nodes of the demo chain, and what is wrong with them",
+       "jembatan lab status",
+       {as_json},
+       {},
+       print_status},
+      {"lab fault",
+       "Let something go wrong with a node of the chain, or mend it (none)",
+       "jembatan lab fault reef-1 delay 800ms",
+       {as_json},
+       {"NODE FAULT",
+        "none, silent, delay TIME, drop PERCENT%, duplicate, reorder, wrong-secret, reject-all, off, restart",
+        true, true},
+       fault},
+      {"lab stand-ins",
+       "Carry what is asked of the nodes, with the faults that are set; lab up starts it",
+       "jembatan lab stand-ins ~/.local/state/jembatan/lab",
+       {},
+       {"FOLDER", "of the lab", true, false},
+       stand_ins}};
 }
 
 }  // namespace jembatan::cli

@@ -135,6 +135,7 @@ Result<host::NodeSettings> find_node(const Arguments& arguments) {
   auto settings = host::read_node_file(file, problems);
   if (!settings)
     return fail(Errc::malformed, "the node file has " + problems.count_text() + "\n" + problems.text());
+  if (arguments.has("--lab")) lab::put_in_front(*settings);
   return *settings;
 }
 

@@ -14,13 +14,15 @@
 #include <cstring>
 #include <fstream>
 #include <map>
+#include <nlohmann/json.hpp>
 #include <regex>
 #include <thread>
 
 #include "base/embedded.h"
 #include "base/text.h"
 #include "document/parse.h"
-#include "host/node_file.h"
+#include "lab/fault.h"
+#include "lab/relay.h"
 
 namespace jembatan::lab {
 namespace {
@@ -81,6 +83,13 @@ class Ports {
   std::map<std::string, std::string> chosen_;
 };
 
+// A node of the lab listens at the next address: its stand-in has the one that the demo tells.
+std::string behind_stand_in(std::string text) {
+  static const std::regex kListens(R"((access|accounting)( = \["127\.0\.[0-9]+\.)1:)");
+  return std::regex_replace(
+      text, kListens, "# its stand-in in the lab listens at the address before: jembatan lab fault\n$1$022:");
+}
+
 Status write_demo(const fs::path& root, bool free_ports) {
   Ports ports;
   for (const EmbeddedFile& file : demo_world()) {
@@ -88,7 +97,8 @@ Status write_demo(const fs::path& root, bool free_ports) {
     std::error_code failed;
     fs::create_directories(path.parent_path(), failed);
     std::ofstream out(path, std::ios::binary | std::ios::trunc);
-    out << (free_ports ? ports.replaced(file.text) : std::string(file.text));
+    std::string text = free_ports ? ports.replaced(file.text) : std::string(file.text);
+    out << (path.filename() == "node.toml" ? behind_stand_in(std::move(text)) : text);
     out.close();
     if (failed || !out) return fail(Errc::io, fmt::format("file '{}' cannot be written", path.string()));
     const bool secret = path.parent_path().filename() == "secrets";
@@ -107,18 +117,32 @@ fs::path program() {
   return "jembatand";
 }
 
-// The process of a node, if it is running: its number is kept in a file, and it must still be ours.
-int process_of(const fs::path& node) {
-  std::ifstream in(node / "process");
-  int process = 0;
-  if (!(in >> process) || process <= 0 || ::kill(process, 0) != 0) return 0;
-  std::ifstream command(fmt::format("/proc/{}/cmdline", process), std::ios::binary);
-  const std::string line((std::istreambuf_iterator<char>(command)), {});
-  return line.find((node / "node.toml").string()) == std::string::npos ? 0 : process;
+/// A process of the lab: its number is kept in a file, and its command line shows that it is still ours.
+struct Process {
+  fs::path number_file;
+  std::string mark;  ///< in its command line
+};
+
+Process process_of_node(const fs::path& node) {
+  return {node / "process", (node / "node.toml").string()};
 }
 
-std::string end_of_log(const fs::path& node) {
-  const auto text = document::read_file(node / "log");
+Process relay_process() {
+  return {folder() / "stand-ins.process", folder().string()};
+}
+
+// Its number; 0: it does not run.
+int running(const Process& process) {
+  std::ifstream in(process.number_file);
+  int number = 0;
+  if (!(in >> number) || number <= 0 || ::kill(number, 0) != 0) return 0;
+  std::ifstream command(fmt::format("/proc/{}/cmdline", number), std::ios::binary);
+  const std::string line((std::istreambuf_iterator<char>(command)), {});
+  return line.find(process.mark) == std::string::npos ? 0 : number;
+}
+
+std::string end_of_log(const fs::path& log) {
+  const auto text = document::read_file(log);
   if (!text) return "";
   auto lines = split(trim(*text), '\n');
   std::string out;
@@ -127,10 +151,12 @@ std::string end_of_log(const fs::path& node) {
   return out;
 }
 
-Result<int> start(const fs::path& node) {
-  const std::string binary = program().string();
-  const std::string file = (node / "node.toml").string();
-  const std::string log = (node / "log").string();
+// Starts a program in the background; what it says goes to a log.
+Result<int> start(const std::vector<std::string>& words, const fs::path& log_file, const Process& process) {
+  const std::string log = log_file.string();
+  std::vector<char*> arguments;
+  for (const std::string& word : words) arguments.push_back(const_cast<char*>(word.c_str()));  // NOLINT
+  arguments.push_back(nullptr);
   const int child = ::fork();
   if (child < 0) return fail(Errc::io, fmt::format("fork: {}", std::strerror(errno)));
   if (child == 0) {
@@ -140,11 +166,11 @@ Result<int> start(const fs::path& node) {
     ::dup2(in, STDIN_FILENO);
     ::dup2(out, STDOUT_FILENO);
     ::dup2(out, STDERR_FILENO);
-    ::execlp(binary.c_str(), "jembatand", "--node", file.c_str(), nullptr);
-    fmt::print(stderr, "{}: {}\n", binary, std::strerror(errno));
+    ::execvp(arguments.front(), arguments.data());
+    fmt::print(stderr, "{}: {}\n", words.front(), std::strerror(errno));
     ::_exit(127);
   }
-  std::ofstream(node / "process") << child << "\n";
+  std::ofstream(process.number_file) << child << "\n";
   return child;
 }
 
@@ -159,7 +185,8 @@ Status start_and_wait(const fs::path& node) {
   document::Problems problems;
   const auto settings = host::read_node_file(node / "node.toml", problems);
   if (!settings) return fail(Errc::malformed, problems.text());
-  const auto process = start(node);
+  const auto process = start({program().string(), "--node", (node / "node.toml").string()}, node / "log",
+                             process_of_node(node));
   if (!process) return process.error();
   bool ended = false;
   const bool up = wait_for(kStartWithin, [&] {
@@ -168,7 +195,66 @@ Status start_and_wait(const fs::path& node) {
   });
   if (up && !ended) return {};
   return fail(Errc::conflict, fmt::format("node {} did not start; the end of {}:{}", settings->name,
-                                          (node / "log").string(), end_of_log(node)));
+                                          (node / "log").string(), end_of_log(node / "log")));
+}
+
+// Ends one; false if it does not run.
+Result<bool> stop(const Process& process, const std::string& called) {
+  const int number = running(process);
+  if (number == 0) return false;
+  ::kill(number, SIGTERM);
+  // A child of ours must be waited for, one of an earlier call is gone from /proc.
+  const bool gone = wait_for(
+      kStopWithin, [&] { return ::waitpid(number, nullptr, WNOHANG) == number || running(process) == 0; });
+  if (!gone) return fail(Errc::busy, fmt::format("{} (process {}) does not stop", called, number));
+  std::error_code ignored;
+  fs::remove(process.number_file, ignored);
+  return true;
+}
+
+using Faults = std::map<std::string, std::string>;  // by node
+
+Faults faults_in(const char* file) {
+  Faults out;
+  const auto text = document::read_file((folder() / file).string());
+  if (!text) return out;
+  const auto body = nlohmann::json::parse(*text, nullptr, false);
+  if (!body.is_object()) return out;
+  for (const auto& [node, fault] : body.items())
+    if (fault.is_string()) out[node] = fault.get<std::string>();
+  return out;
+}
+
+// Written whole or not at all; returns when the stand-ins have taken it up.
+Status write_faults(const Faults& faults) {
+  const fs::path file = folder() / kFaultsFile;
+  const fs::path next = folder() / "faults.next";
+  std::ofstream(next, std::ios::trunc) << nlohmann::json(faults).dump() << "\n";
+  std::error_code failed;
+  fs::rename(next, file, failed);
+  if (failed) return fail(Errc::io, fmt::format("file '{}': {}", file.string(), failed.message()));
+  if (wait_for(5s, [&] { return faults_in(kTakenUpFile) == faults; })) return {};
+  return fail(Errc::conflict, "the lab's stand-ins do not answer: jembatan lab up starts them");
+}
+
+Status start_relay() {
+  const Process process = relay_process();
+  if (running(process) != 0) return {};
+  std::error_code failed;
+  const std::string self = fs::read_symlink("/proc/self/exe", failed).string();
+  fs::remove(folder() / kTakenUpFile, failed);
+  if (!fs::exists(folder() / kFaultsFile)) std::ofstream(folder() / kFaultsFile) << "{}\n";
+  const fs::path log = folder() / "stand-ins.log";
+  const auto started = start({self, "lab", "stand-ins", folder().string()}, log, process);
+  if (!started) return started.error();
+  bool ended = false;
+  const bool up = wait_for(kStartWithin, [&] {
+    ended = ::waitpid(*started, nullptr, WNOHANG) == *started;
+    return ended || fs::exists(folder() / kTakenUpFile);
+  });
+  if (up && !ended) return {};
+  return fail(Errc::conflict, fmt::format("the lab's stand-ins did not start; the end of {}:{}", log.string(),
+                                          end_of_log(log)));
 }
 
 std::string first_text(const std::vector<Endpoint>& endpoints) {
@@ -200,10 +286,12 @@ Status up(const Wish& wish) {
   if (!fs::exists(root / "edge" / "node.toml")) {
     if (const Status s = write_demo(root, wish.free_ports); !s) return s;
   }
+  if (const Status s = start_relay(); !s) return s;
+  if (const Status s = write_faults({}); !s) return s;
   std::vector<std::string> names = node_names();
   std::reverse(names.begin(), names.end());
   for (const std::string& name : names) {
-    if (process_of(root / name) != 0) continue;
+    if (running(process_of_node(root / name)) != 0) continue;
     if (const Status s = start_and_wait(root / name); !s) return s;
   }
   return {};
@@ -212,31 +300,61 @@ Status up(const Wish& wish) {
 Result<int> down() {
   int stopped = 0;
   for (const std::string& name : node_names()) {
-    const fs::path node = folder() / name;
-    const int process = process_of(node);
-    if (process == 0) continue;
-    ::kill(process, SIGTERM);
-    // A child of ours must be waited for, one of an earlier call is gone from /proc.
-    const bool gone = wait_for(kStopWithin, [&] {
-      return ::waitpid(process, nullptr, WNOHANG) == process || process_of(node) == 0;
-    });
-    if (!gone) return fail(Errc::busy, fmt::format("node {} (process {}) does not stop", name, process));
-    std::error_code ignored;
-    fs::remove(node / "process", ignored);
-    ++stopped;
+    const auto was = stop(process_of_node(folder() / name), "node " + name);
+    if (!was) return was.error();
+    stopped += *was ? 1 : 0;
   }
+  if (const auto was = stop(relay_process(), "the lab's stand-ins"); !was) return was.error();
   return stopped;
+}
+
+Endpoint in_front(const Endpoint& inner) {
+  const std::string text = inner.address.text();
+  if (!text.starts_with("127.0.") || !text.ends_with(".2")) return inner;
+  return {*IpAddress::parse(text.substr(0, text.size() - 1) + "1"), inner.port};
+}
+
+void put_in_front(host::NodeSettings& settings) {
+  for (auto* listens : {&settings.access, &settings.accounting})
+    for (Endpoint& endpoint : *listens) endpoint = in_front(endpoint);
+}
+
+Status set_fault(const std::string& node, const std::string& what) {
+  const auto names = node_names();
+  if (std::find(names.begin(), names.end(), node) == names.end())
+    return fail(Errc::not_found, fmt::format("node '{}'; allowed: {}", escaped(node), join(names, ", ")));
+  if (running(relay_process()) == 0) return fail(Errc::conflict, "the lab is not up: jembatan lab up");
+  const fs::path at = folder() / node;
+  const bool off = what == "off";
+  const bool restart = what == "restart";
+  if (!off && !restart) {
+    const auto parsed = parse_fault(what);
+    if (!parsed) return fail(Errc::malformed, parsed.error().text + ", off, restart");
+  }
+  if (off || restart) {
+    if (const auto stopped = stop(process_of_node(at), "node " + node); !stopped) return stopped.error();
+  }
+  if (!off && running(process_of_node(at)) == 0) {
+    if (const Status started = start_and_wait(at); !started) return started;
+  }
+  Faults faults = faults_in(kFaultsFile);
+  faults.erase(node);
+  if (!restart && what != "none") faults[node] = off ? what : text_of(*parse_fault(what));
+  return write_faults(faults);
 }
 
 std::vector<NodeState> status() {
   std::vector<NodeState> out;
+  const Faults faults = faults_in(kFaultsFile);
   for (const std::string& name : node_names()) {
     NodeState state;
     state.name = name;
     state.folder = folder() / name;
-    state.process = process_of(state.folder);
+    state.process = running(process_of_node(state.folder));
+    if (const auto fault = faults.find(name); fault != faults.end()) state.fault = fault->second;
     document::Problems ignored;
-    if (const auto settings = host::read_node_file(state.folder / "node.toml", ignored)) {
+    if (auto settings = host::read_node_file(state.folder / "node.toml", ignored)) {
+      put_in_front(*settings);
       state.access = first_text(settings->access);
       state.accounting = first_text(settings->accounting);
       state.management = settings->management.text();

@@ -6,6 +6,7 @@
 #include <vector>
 
 #include "base/result.h"
+#include "host/node_file.h"
 
 namespace jembatan::lab {
 
@@ -20,6 +21,7 @@ struct NodeState {
   std::string access;
   std::string accounting;
   std::string management;
+  std::string fault;  ///< of its stand-in: "delay 800ms"; empty: none
   std::filesystem::path folder;
 };
 
@@ -32,6 +34,18 @@ std::vector<std::string> node_names();
 /// the last hop first, and waits until each is up.
 ///   errors  Errc::io, Errc::conflict: a node did not start; the text has the end of its log
 Status up(const Wish& wish);
+/// Where people and other nodes ask a node of the lab: its stand-in (relay.h) listens there, and passes on to
+/// the node itself, which is the next address. Others than the lab's stay as they are.
+Endpoint in_front(const Endpoint& inner);
+/// The same for all addresses of a node.
+void put_in_front(host::NodeSettings& settings);
+
+/// Sets what is wrong with a node: a fault of its stand-in (fault.h), "off" (its process is stopped), or
+/// "restart" (it is stopped and started again). Returns when it is so. "none" mends it, and starts what is
+/// off.
+///   errors  Errc::not_found: no such node; Errc::malformed; Errc::conflict: the lab is not up
+Status set_fault(const std::string& node, const std::string& what);
+
 /// Stops what runs; gives how many nodes that were.
 Result<int> down();
 std::vector<NodeState> status();
