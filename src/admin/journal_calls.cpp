@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <charconv>
+
 #include <nlohmann/json.hpp>
 
 #include "admin/answers.h"
@@ -41,8 +43,15 @@ std::optional<journal::Query> query_of(const Asked& asked) {
     problem(asked.response, 400, "Not understood", why);
     return std::nullopt;
   };
-  static const std::vector<std::string> kParts{"user",  "client", "outcome", "text", "since",
-                                               "until", "realm",  "before",  "most"};
+  for (const auto& [key, number] : {std::pair{"leg", &out.leg}, std::pair{"asked", &out.asked}}) {
+    const std::string text = request.get(key);
+    if (text.empty()) continue;
+    const auto [end, failed] = std::from_chars(text.data(), text.data() + text.size(), *number, 16);
+    if (failed != std::errc{} || end != text.data() + text.size() || *number == 0)
+      return refuse(fmt::format("{} '{}'; allowed: 16 hexadecimal digits", key, escaped(text)));
+  }
+  static const std::vector<std::string> kParts{"user",  "client", "outcome", "text", "since", "until",
+                                               "realm", "before", "most",    "leg",  "asked"};
   for (const auto& [key, value] : request.query) {
     if (std::find(kParts.begin(), kParts.end(), key) == kParts.end())
       return refuse(

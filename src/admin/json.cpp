@@ -1,5 +1,7 @@
 #include "admin/json.h"
 
+#include <fmt/format.h>
+
 #include <nlohmann/json.hpp>
 
 #include "base/text.h"
@@ -109,6 +111,15 @@ json json_of(const accounting::Record& record, const dictionary::Catalogue& name
           {"attributes", attributes_json(record.attributes, names)}};
 }
 
+namespace {
+
+// As 16 hexadecimal digits: JSON's numbers are not that exact.
+json leg_json(std::uint64_t leg) {
+  return leg == 0 ? json(nullptr) : json(fmt::format("{:016x}", leg));
+}
+
+}  // namespace
+
 json json_of(const journal::Entry& entry, const dictionary::Catalogue& names) {
   const auto attributes = [&](const Octets& packet) {
     const auto parsed = wire::PacketView::parse(packet);
@@ -122,6 +133,13 @@ json json_of(const journal::Entry& entry, const dictionary::Catalogue& names) {
   };
   json out = json_of(entry);
   out["trail"] = entry.trail;
+  out["legs"] = json::array();
+  for (const journal::Entry::Leg& leg : entry.legs)
+    out["legs"].push_back({{"server", leg.server},
+                           {"leg", leg_json(leg.leg)},
+                           {"asked_us", leg.asked.count()},
+                           {"answered_us", leg.answered ? json(leg.answered->count()) : json(nullptr)},
+                           {"times", leg.times}});
   out["request"] = attributes(entry.request);
   out["reply"] = attributes(entry.reply);
   return out;
@@ -155,10 +173,11 @@ json json_of(const forward::Standing& standing) {
 }
 
 json json_of(const journal::Entry& entry) {
-  return {{"number", entry.number}, {"at", text_of(entry.at)},       {"outcome", entry.outcome},
-          {"packet", entry.packet}, {"client", entry.client},        {"from", entry.source},
-          {"user", entry.user},     {"realm", entry.realm},          {"server", entry.server},
-          {"reason", entry.reason}, {"took_us", entry.took.count()}, {"plan_revision", entry.revision}};
+  return {{"number", entry.number},    {"at", text_of(entry.at)},       {"outcome", entry.outcome},
+          {"packet", entry.packet},    {"client", entry.client},        {"from", entry.source},
+          {"user", entry.user},        {"realm", entry.realm},          {"server", entry.server},
+          {"reason", entry.reason},    {"took_us", entry.took.count()}, {"plan_revision", entry.revision},
+          {"leg", leg_json(entry.leg)}};
 }
 
 json json_of(const std::variant<engine::Event, engine::Notice>& item) {

@@ -1,10 +1,13 @@
 // jembatan journal: past requests, and why they went as they did.
 #include <fmt/format.h>
 
+#include <list>
 #include <nlohmann/json.hpp>
 #include <thread>
 
 #include "base/text.h"
+#include "cli/across.h"
+#include "cli/known_nodes.h"
 #include "cli/listing.h"
 #include "cli/objects.h"
 #include "cli/packet_text.h"
@@ -46,11 +49,69 @@ void print_packet(const json& packet, const std::string& direction, Terminal& te
   }
 }
 
+/// The journals of the nodes that are known. Those that do not answer are told of once, and passed over.
+class KnownJournals final : public Journals {
+ public:
+  KnownJournals(std::vector<KnownNode> known, Terminal& terminal) : terminal_(terminal) {
+    for (KnownNode& node : known) {
+      auto client = NodeClient::open(node.options);
+      if (client) {
+        nodes_.emplace_back(node.name, std::move(*client));
+      } else {
+        terminal_.note(fmt::format("node {} is passed over: {}", node.name, client.error().text));
+      }
+    }
+  }
+  std::optional<Found> find(const std::string& leg, As as) override {
+    for (auto at = nodes_.begin(); at != nodes_.end();) {
+      auto& [name, node] = *at;
+      const auto body =
+          node.call("GET", "/v1/journal", {{as == As::received ? "leg" : "asked", leg}, {"most", "1"}});
+      if (!body) {
+        terminal_.note(fmt::format("node {} is passed over: {}", name, body.error().text));
+        at = nodes_.erase(at);
+        continue;
+      }
+      const json& found = body->at("requests");
+      if (!found.empty()) {
+        const std::string number = std::to_string(found.front().value("number", std::uint64_t{0}));
+        const auto entry = node.call("GET", "/v1/journal/entry", {{"number", number}});
+        if (entry) return Found{name, *entry};
+      }
+      ++at;
+    }
+    return std::nullopt;
+  }
+
+ private:
+  Terminal& terminal_;
+  std::list<std::pair<std::string, NodeClient>> nodes_;
+};
+
+Exit show_across(const json& entry, NodeClient& node, const Arguments& arguments, Terminal& terminal) {
+  auto known = known_nodes(arguments);
+  if (!known) return report(known.error(), terminal);
+  const auto own = node.call("GET", "/v1/node");
+  if (!own) return report(own.error(), terminal);
+  if (known->empty())
+    terminal.note("no other nodes are known; to add one: jembatan node add NAME --url URL --token-file FILE");
+  KnownJournals journals(std::move(*known), terminal);
+  const Hop first = way_of(own->value("name", ""), entry, journals);
+  if (arguments.has("--json")) {
+    terminal.line(ladder_json(first).dump(2));
+  } else {
+    for (const LadderLine& line : ladder_of(first))
+      terminal.line(line.outcome.empty() ? line.text : terminal.coloured(line.text, colour_of(line.outcome)));
+  }
+  return Exit::done;
+}
+
 Exit show_request(const Arguments& arguments, Terminal& terminal) {
   auto node = NodeClient::open(arguments);
   if (!node) return report(node.error(), terminal);
   const auto body = node->call("GET", "/v1/journal/entry", {{"number", arguments.positionals().front()}});
   if (!body) return report(body.error(), terminal);
+  if (arguments.has("--across")) return show_across(*body, *node, arguments, terminal);
   if (arguments.has("--json")) {
     terminal.line(body->dump(2));
     return Exit::done;
@@ -132,7 +193,8 @@ std::vector<Command> journal_commands() {
       {"journal show",
        "Tell the story of one request: what came, each step and its reason, what was sent",
        "jembatan journal show 12 --lab reef-1",
-       reading_options(),
+       reading_options(
+           {{"--across", "", "its way over all hops that are known, with times: where it was decided"}}),
        {"NUMBER", "its number, as journal search and follow tell it", true, false},
        show_request},
       {"journal unmask",

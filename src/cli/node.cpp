@@ -4,6 +4,7 @@
 #include <nlohmann/json.hpp>
 
 #include "base/text.h"
+#include "cli/known_nodes.h"
 #include "cli/listing.h"
 #include "cli/node_access.h"
 #include "cli/secrets.h"
@@ -83,30 +84,33 @@ std::vector<Command> node_commands() {
   std::vector<Option> create_options{{"--role", "ROLE", "viewer, operator or administrator", true},
                                      out_option()};
   create_options.insert(create_options.end(), options.begin(), options.end());
-  return {{"node token create",
-           "Make a token for the management API; it is shown once",
-           "jembatan node token create wulan --role operator --out wulan.token --node node.toml",
-           create_options,
-           {"NAME", "whose it is, as the record will say", true, false},
-           create_token},
-          {"node token list",
-           "List the tokens of a node",
-           "jembatan node token list --lab hub",
-           options,
-           {},
-           list_tokens},
-          {"node token revoke",
-           "Make a token invalid",
-           "jembatan node token revoke wulan --node node.toml",
-           options,
-           {"NAME", "the token's name", true, false},
-           revoke_token},
-          {"node status",
-           "Show a node's version, plan revision and outcomes",
-           "jembatan node status --lab hub",
-           options,
-           {},
-           status}};
+  std::vector<Command> out{
+      {"node token create",
+       "Make a token for the management API; it is shown once",
+       "jembatan node token create wulan --role operator --out wulan.token --node node.toml",
+       create_options,
+       {"NAME", "whose it is, as the record will say", true, false},
+       create_token},
+      {"node token list",
+       "List the tokens of a node",
+       "jembatan node token list --lab hub",
+       options,
+       {},
+       list_tokens},
+      {"node token revoke",
+       "Make a token invalid",
+       "jembatan node token revoke wulan --node node.toml",
+       options,
+       {"NAME", "the token's name", true, false},
+       revoke_token},
+      {"node status",
+       "Show a node's version, plan revision and outcomes",
+       "jembatan node status --lab hub",
+       options,
+       {},
+       status}};
+  for (Command& command : known_node_commands()) out.push_back(std::move(command));
+  return out;
 }
 
 }  // namespace jembatan::cli

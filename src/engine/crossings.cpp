@@ -6,6 +6,7 @@
 
 #include "engine/neighbour.h"
 #include "wire/authenticator.h"
+#include "wire/packet_digest.h"
 
 namespace jembatan::engine {
 using forward::Forwarding;
@@ -14,7 +15,7 @@ using forward::ServerHealth;
 using wire::Code;
 using wire::PacketView;
 
-void Composer::asked(Ticket, std::size_t, Asking, Now) {}
+void Composer::asked(Ticket, const Asking&, Now) {}
 
 Crossings::Crossings(Composer& composer, Random& random, Counters& counters, Room room)
     : composer_(composer), room_(room), random_(random), counters_(counters), slots_(room.most) {}
@@ -110,7 +111,8 @@ Status Crossings::ask_server(Ticket ticket, Crossing& crossing, const Turn& turn
   send(ticket, crossing, turn.out);
   const Errand& errand = crossing.errand;
   if (crossing.exchanges.size() == 1) ++errand.live->chosen_count(errand.group, errand.purpose, place);
-  composer_.asked(crossing.owner, place, Asking::first, turn.now);
+  composer_.asked(crossing.owner, {place, false, wire::leg_of(*PacketView::parse(crossing.packet))},
+                  turn.now);
   return {};
 }
 
@@ -251,7 +253,9 @@ std::vector<Crossings::GivenUp> Crossings::on_timer(const Turn& turn) {
     Status asked;
     if (step == Forwarding::Step::ask_again) {
       send(timer.crossing, *crossing, turn.out);
-      composer_.asked(crossing->owner, crossing->way.server(), Asking::again, turn.now);
+      composer_.asked(crossing->owner,
+                      {crossing->way.server(), true, wire::leg_of(*PacketView::parse(crossing->packet))},
+                      turn.now);
     } else {
       asked = ask_first_that_can(step, timer.crossing, *crossing, turn);
     }

@@ -13,8 +13,12 @@
 
 namespace jembatan::engine {
 
-/// The first packet to a server, or the same once more.
-enum class Asking : std::uint8_t { first, again };
+/// A packet to a server.
+struct Asking {
+  std::size_t server = 0;  ///< place in the group
+  bool again = false;      ///< the same as before
+  std::uint64_t leg = 0;   ///< wire::leg_of the packet
+};
 
 /// Writes the attributes of a request for a server; called again for each server that is asked.
 class Composer {
@@ -26,8 +30,7 @@ class Composer {
   virtual Status compose(Ticket owner, const plan::Server& server, const wire::Authenticator& authenticator,
                          wire::PacketBuilder& out) = 0;
   /// The packet is on its way.
-  ///   server  place in the group
-  virtual void asked(Ticket owner, std::size_t server, Asking how, Now now);
+  virtual void asked(Ticket owner, const Asking& what, Now now);
 };
 
 /// All requests of one thread that wait for the answer of another server: builds and signs them, sends them

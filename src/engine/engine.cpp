@@ -179,11 +179,11 @@ void Engine::cancel(Ticket ticket, const Ending& ending, const Turn& turn) {
   });
 }
 
-void Engine::asked(Ticket owner, std::size_t server, Asking how, Now now) {
+void Engine::asked(Ticket owner, const Asking& what, Now now) {
   Pending& pending = *pending_.get(owner);
   pending.given.push_back(
       {std::chrono::duration_cast<std::chrono::microseconds>(now.steady - pending.arrived.steady),
-       Given::Asked{static_cast<std::uint16_t>(server), how == Asking::again}});
+       Given::Asked{static_cast<std::uint16_t>(what.server), what.again, what.leg}});
 }
 
 Status Engine::compose(Ticket owner, const plan::Server& server, const wire::Authenticator& authenticator,

@@ -177,7 +177,7 @@ class Engine final : private Composer {
   void cancel(Ticket ticket, const Ending& ending, const Turn& turn);
   Status compose(Ticket owner, const plan::Server& server, const wire::Authenticator& authenticator,
                  wire::PacketBuilder& out) override;
-  void asked(Ticket owner, std::size_t server, Asking how, Now now) override;
+  void asked(Ticket owner, const Asking& what, Now now) override;
 
   struct Deadline {
     TimePoint at;

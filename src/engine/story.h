@@ -14,6 +14,7 @@ struct Given {
   struct Asked {
     std::uint16_t server = 0;  ///< place in the group
     bool again = false;
+    std::uint64_t leg = 0;  ///< wire::leg_of what was sent
   };
   struct Answered {
     std::uint16_t server = 0;

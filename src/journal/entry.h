@@ -26,8 +26,18 @@ struct Entry {
   std::string reason;  ///< in words
   std::chrono::microseconds took{0};
   std::uint64_t revision = 0;      ///< of the plan that decided it
+  std::uint64_t leg = 0;           ///< wire::leg_of what came in; 0: not known
   std::vector<std::string> trail;  ///< each step, one line
-  Octets request;                  ///< the packets, without what is hidden in them; may be empty
+  /// One packet that was sent to a server, and what came of it.
+  struct Leg {
+    std::string server;  ///< "GROUP/SERVER"
+    std::uint64_t leg = 0;
+    std::chrono::microseconds asked{0};  ///< after the request came in
+    std::optional<std::chrono::microseconds> answered;
+    int times = 1;  ///< it was sent
+  };
+  std::vector<Leg> legs;
+  Octets request;  ///< the packets, without what is hidden in them; may be empty
   Octets reply;
 };
 
@@ -40,6 +50,8 @@ struct Query {
   std::optional<WallTime> since;
   std::optional<WallTime> until;
   std::string realm;         ///< by the name that the plan has for it
+  std::uint64_t leg = 0;     ///< wire::leg_of what came in; 0: any
+  std::uint64_t asked = 0;   ///< wire::leg_of what was sent to a server; 0: any
   std::uint64_t before = 0;  ///< numbers below this; 0: all
   std::size_t most = 100;
 };

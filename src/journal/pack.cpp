@@ -4,6 +4,7 @@
 
 #include "journal/compact.h"
 #include "journal/scrub.h"
+#include "wire/packet_digest.h"
 
 namespace jembatan::journal {
 
@@ -48,6 +49,7 @@ class GivenWriter {
   void operator()(const Given::Asked& asked) {
     out_.text(server(asked.server));
     out_.number(asked.again ? 1 : 0);
+    out_.number(asked.leg);
   }
   void operator()(const Given::Answered& answered) {
     out_.text(server(answered.server));
@@ -100,7 +102,8 @@ class GivenReader {
     switch (in_.number()) {
       case 0: {
         const std::uint16_t place = server();
-        return Given{after, Given::Asked{place, in_.number() != 0}};
+        const bool again = in_.number() != 0;
+        return Given{after, Given::Asked{place, again, in_.number()}};
       }
       case 1: {
         const std::uint16_t place = server();
@@ -209,6 +212,7 @@ class RecordReader {
     out.name = in_.number() == 0 ? out.user : in_.text();
     out.took = read_time(in_);
     out.revision = in_.number();
+    out.leg = in_.number();
     out.story = in_.octets();
     if (static_cast<std::uint64_t>(out.outcome) > kMostOutcome) in_.fail();
     return out;
@@ -285,6 +289,7 @@ void Packing::add(const Event& event, std::string_view words) {
   if (!same) out.text(event.name);
   out.number(static_cast<std::uint64_t>(event.took.count()));
   out.number(event.story == nullptr ? 0 : event.story->live->revision);
+  out.number(event.story == nullptr ? 0 : wire::leg_of(*wire::PacketView::parse(event.story->request)));
   story_.clear();
   if (event.story != nullptr) story(*event.story, at, words);
   out.octets(story_);

@@ -23,7 +23,8 @@ struct Record {
   std::string_view mend;
   std::chrono::microseconds took{0};
   std::uint64_t revision = 0;
-  OctetView story;  ///< what story_of() reads; empty: it was not decided
+  std::uint64_t leg = 0;  ///< wire::leg_of what came in; 0: not known
+  OctetView story;        ///< what story_of() reads; empty: it was not decided
 };
 
 /// Makes a block, entry by entry.

@@ -4,6 +4,7 @@
 
 #include "base/text.h"
 #include "identity/name.h"
+#include "journal/compact.h"
 #include "journal/tell.h"
 
 namespace jembatan::journal {
@@ -14,6 +15,7 @@ class Search {
  public:
   Search(const Query& query, const PlanOf& plans)
       : query_(query), user_(identity::comparable(query.user)), text_(lower(query.text)) {
+    CompactWriter(asked_).number(query.asked);
     // Requests that stand beside each other have one plan; what cannot be had is not asked for each of them.
     plans_ = [&plans, last = std::uint64_t{0},
               plan = Result<plan::PlanPtr>(nullptr)](std::uint64_t revision) mutable {
@@ -29,11 +31,17 @@ class Search {
     if (query_.until && record.at >= *query_.until) return false;
     if (!query_.client.empty() && record.client != query_.client) return false;
     if (!query_.outcome.empty() && engine::name_of(record.outcome) != query_.outcome) return false;
+    if (query_.leg != 0 && record.leg != query_.leg) return false;
+    if (query_.asked != 0 && !holds(record.story, asked_)) return false;
     if (!query_.realm.empty() && escaped(record.realm) != query_.realm) return false;
     return (user_.empty() || is_user(record)) && (text_.empty() || has_text(record));
   }
 
  private:
+  // A number by chance is in no story where it is not meant; what it means is told when the entry is read.
+  static bool holds(OctetView story, const Octets& number) {
+    return std::search(story.begin(), story.end(), number.begin(), number.end()) != story.end();
+  }
   bool is_user(const Record& record) const {
     const std::string name = identity::comparable(record.name);
     return name == user_ || (name.starts_with(user_) && name[user_.size()] == '@');
@@ -51,6 +59,7 @@ class Search {
   PlanOf plans_;
   std::string user_;
   std::string text_;
+  Octets asked_;
 };
 
 }  // namespace

@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include "base/text.h"
 #include "journal/again.h"
 
@@ -21,6 +23,30 @@ void doubt(const decide::Next& next, const Story& story, std::vector<std::string
                               wire::name_of(sent)));
 }
 
+// The packets that were sent to servers. An answer belongs to the last one that its server got.
+std::vector<Entry::Leg> legs_of(const Story& story) {
+  std::vector<Entry::Leg> out;
+  const auto name_of = [&story](std::uint16_t server) {
+    const plan::Group& group = story.live->plan->groups[story.group];
+    return group.name + "/" + group.servers[server].name;
+  };
+  for (const engine::Given& given : story.given) {
+    if (const auto* asked = std::get_if<engine::Given::Asked>(&given.what)) {
+      if (asked->again && !out.empty() && out.back().leg == asked->leg) {
+        ++out.back().times;
+      } else {
+        out.push_back({name_of(asked->server), asked->leg, given.after, std::nullopt, 1});
+      }
+    } else if (const auto* answered = std::get_if<engine::Given::Answered>(&given.what)) {
+      const auto leg = std::find_if(out.rbegin(), out.rend(), [&](const Entry::Leg& one) {
+        return one.server == name_of(answered->server);
+      });
+      if (leg != out.rend()) leg->answered = given.after;
+    }
+  }
+  return out;
+}
+
 void tell_story(const Record& record, const PlanOf& plans, Entry& out) {
   const auto plan = plans(record.revision);
   const auto kept = plan ? story_of(record, *plan) : Result<KeptStory>(plan.error());
@@ -31,6 +57,7 @@ void tell_story(const Record& record, const PlanOf& plans, Entry& out) {
   }
   out.request = kept->story.request;
   out.reply = kept->story.reply;
+  out.legs = legs_of(kept->story);
   if (kept->words.empty()) {
     out.trail = steps_of(kept->story, record.source.address);
   } else {
@@ -63,6 +90,7 @@ Entry heading_of(const Record& record) {
   out.reason = record.reason;
   out.took = record.took;
   out.revision = record.revision;
+  out.leg = record.leg;
   return out;
 }
 

@@ -10,7 +10,7 @@ namespace {
 
 using journal::Block;
 
-constexpr std::int64_t kJournalVersion = 2;
+constexpr std::int64_t kJournalVersion = 3;
 constexpr std::uint64_t kPage = 4096;
 constexpr int kPruned = 16;  // blocks at a time
 

@@ -7,6 +7,7 @@
 #include "journal/compact.h"
 #include "support/journal.h"
 #include "support/packets.h"
+#include "wire/packet_digest.h"
 
 namespace jembatan::journal {
 namespace {
@@ -156,8 +157,8 @@ std::shared_ptr<engine::Story> story() {
   out->which_secret = plan::WhichSecret::old;
   out->group = 1;
   auto& given = out->given;
-  given.push_back({1us, Given::Asked{0, false}});
-  given.push_back({2us, Given::Asked{1, true}});
+  given.push_back({1us, Given::Asked{0, false, 17}});
+  given.push_back({2us, Given::Asked{1, true, 17}});
   given.push_back({3us, Given::Answered{1, out->request, {}}});
   given.push_back(
       {4us, Given::Compared{{false, "wrong password", "a hint", {18, 4, 'h', 'i'}, "pap"}, true}});
@@ -192,6 +193,8 @@ TEST(Pack, AStoryComesBackWithEveryResult) {
   EXPECT_EQ(kept->story.which_secret, plan::WhichSecret::old);
   EXPECT_EQ(kept->story.group, 1U);
   EXPECT_TRUE(kept->story.reply.empty());
+  EXPECT_EQ(record.leg, wire::leg_of(*wire::PacketView::parse(was->request)));
+  EXPECT_EQ(std::get<Given::Asked>(kept->story.given[1].what).leg, 17U);
   const auto& given = kept->story.given;
   ASSERT_EQ(given.size(), was->given.size());
   for (std::size_t i = 0; i < given.size(); ++i) {

@@ -97,7 +97,7 @@ TEST_F(JournalStoreTest, OneOfAnOlderVersionIsNotOpened) {
   const auto opened = JournalStore::open(folder.path());
   ASSERT_FALSE(opened);
   EXPECT_EQ(opened.error().code, Errc::conflict);
-  EXPECT_THAT(opened.error().text, testing::HasSubstr("made by an older version (tables 1, known 2)"));
+  EXPECT_THAT(opened.error().text, testing::HasSubstr("made by an older version (tables 1, known 3)"));
 }
 
 TEST_F(JournalStoreTest, IsRemovedWithAllThatBelongsToIt) {
