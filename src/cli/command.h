@@ -95,6 +95,7 @@ std::vector<Command> session_commands();
 std::vector<Command> accounting_commands();
 std::vector<Command> node_commands();
 std::vector<Command> audit_commands();
+std::vector<Command> rehearse_commands();
 std::vector<Command> lab_commands();
 
 }  // namespace jembatan::cli

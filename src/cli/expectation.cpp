@@ -14,7 +14,10 @@ using dictionary::Described;
 
 constexpr std::string_view kVlan = "Tunnel-Private-Group-ID";
 
-Result<std::vector<Described>> read_one(const std::string& given, const dictionary::Catalogue& names) {
+}  // namespace
+
+Result<std::vector<Described>> read_expectation(const std::string& given,
+                                                const dictionary::Catalogue& names) {
   const std::size_t equals = given.find('=');
   if (equals == std::string::npos || equals == 0)
     return fail(Errc::malformed, fmt::format("'{}' is not ATTRIBUTE=VALUE, like vlan=30", escaped(given)));
@@ -33,6 +36,8 @@ Result<std::vector<Described>> read_one(const std::string& given, const dictiona
   if (!encoded) return encoded.error();
   return dictionary::describe(names, *encoded);
 }
+
+namespace {
 
 // One without a tag fits whatever tag the reply has.
 bool same_name(const Described& expected, const Described& line) {
@@ -56,7 +61,7 @@ Result<std::vector<Described>> read_expectations(const Arguments& arguments,
                                                  const dictionary::Catalogue& names) {
   std::vector<Described> out;
   for (const std::string& given : arguments.all("--expect")) {
-    const auto lines = read_one(given, names);
+    const auto lines = read_expectation(given, names);
     if (!lines) return lines.error().at("--expect");
     out.insert(out.end(), lines->begin(), lines->end());
   }

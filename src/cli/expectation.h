@@ -14,6 +14,10 @@ Option expect_option();
 Result<std::vector<dictionary::Described>> read_expectations(const Arguments& arguments,
                                                              const dictionary::Catalogue& names);
 
+/// One of them: "vlan=30".
+Result<std::vector<dictionary::Described>> read_expectation(const std::string& given,
+                                                            const dictionary::Catalogue& names);
+
 /// What differs: "expected vlan \"30\", the reply has \"31\""; nothing if all is as expected.
 std::vector<std::string> differences_from(const std::vector<dictionary::Described>& expected,
                                           const std::vector<dictionary::Described>& reply);

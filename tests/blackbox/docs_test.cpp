@@ -15,7 +15,8 @@ class Page : public testing::TestWithParam<const char*> {
   void SetUp() override {
     namespace fs = std::filesystem;
     fs::create_directories(folder_.path() / "work");
-    fs::copy(fs::path(JEMBATAN_SOURCE_DIR) / "plans", folder_.path() / "plans", fs::copy_options::recursive);
+    for (const char* part : {"plans", "rehearsals"})
+      fs::copy(fs::path(JEMBATAN_SOURCE_DIR) / part, folder_.path() / part, fs::copy_options::recursive);
     const auto up = run("jembatan lab up --free-ports");
     ASSERT_EQ(up.exit_code, 0) << up.error;
   }
@@ -47,7 +48,7 @@ TEST_P(Page, RunsAsItIsWritten) {
   }
 }
 
-INSTANTIATE_TEST_SUITE_P(Docs, Page, testing::Values("plan.md", "journal.md", "groups.md"));
+INSTANTIATE_TEST_SUITE_P(Docs, Page, testing::Values("plan.md", "journal.md", "groups.md", "rehearsals.md"));
 
 }  // namespace
 }  // namespace jembatan::blackbox

@@ -16,6 +16,7 @@
 #include "host/node_file.h"
 #include "plan/advice.h"
 #include "plan/read.h"
+#include "rehearsal/case.h"
 #include "support/packets.h"
 #include "support/process.h"
 
@@ -63,6 +64,31 @@ TEST(Docs, EveryKeyOfTheNodeFileIsDescribed) {
   for (const auto& [key, meaning] : host::node_key_meanings())
     table += fmt::format("| `{}` | {} |\n", key, meaning);
   expect_page("node.md", with_table(support::read_file(kDocs / "node.md"), "node", table));
+}
+
+TEST(Docs, EveryKeyOfARehearsalIsDescribed) {
+  std::string page = support::read_file(kDocs / "rehearsals.md");
+  std::map<std::string, std::string> tables;
+  for (const rehearsal::KeyMeaning& key : rehearsal::key_meanings()) {
+    std::string& table = tables[key.section.empty() ? "file" : std::string(key.section)];
+    if (table.empty()) table = "| key | meaning |\n|---|---|\n";
+    table += fmt::format("| `{}` | {} |\n", key.key, key.meaning);
+  }
+  for (const auto& [section, table] : tables) page = with_table(page, section, table);
+  expect_page("rehearsals.md", page);
+}
+
+TEST(Docs, TheExampleOfARehearsalIsOne) {
+  const std::string page = support::read_file(kDocs / "rehearsals.md");
+  const std::size_t begin = page.find("```toml\n") + 8;
+  document::Problems problems;
+  const auto file =
+      document::parse("rehearsals.md", page.substr(begin, page.find("```", begin) - begin), problems);
+  ASSERT_TRUE(file);
+  const auto read = rehearsal::read(*file, problems);
+  EXPECT_EQ(problems.text(), "");
+  ASSERT_TRUE(read);
+  EXPECT_EQ(read->cases.size(), 2U);
 }
 
 TEST(Docs, EveryKeyOfADictionaryIsDescribed) {

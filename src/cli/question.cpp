@@ -1,0 +1,215 @@
+#include "cli/question.h"
+
+#include <fmt/format.h>
+
+#include "base/text.h"
+#include "cli/names.h"
+#include "cli/peer.h"
+#include "cli/secrets.h"
+#include "dictionary/encode.h"
+#include "host/system.h"
+#include "wire/builder.h"
+#include "wire/hidden.h"
+
+namespace jembatan::cli {
+
+using wire::AttributeType;
+using wire::Code;
+
+namespace {
+
+Status read_wish(const Arguments& arguments, ExchangeWish& wish) {
+  const auto wait = parse_duration(arguments.get("--wait", "3s"));
+  if (!wait) return wait.error().at("--wait");
+  wish.wait = *wait;
+  const std::string tries = arguments.get("--tries", "3");
+  if (tries.size() > 2 || tries.find_first_not_of("0123456789") != std::string::npos || tries.empty() ||
+      tries == "0") {
+    return fail(Errc::malformed, fmt::format("--tries is '{}'; allowed: 1 to 99", tries));
+  }
+  wish.tries = std::stoi(tries);
+  return {};
+}
+
+Result<Secret> read_password(const Arguments& arguments) {
+  if (arguments.has("--password-file")) return secret_in_file(arguments.get("--password-file"));
+  if (arguments.has("--password")) return Secret(arguments.get("--password"));
+  return typed_secret("password of " + arguments.get("--user"),
+                      "give --password-file FILE or --password TEXT");
+}
+
+// RFC 2865 §4.1, RFC 2866 §4.1: a request says which device it comes from.
+Status add_device(const Octets& attributes, wire::PacketBuilder& packet) {
+  const bool named = wire::has_attribute(attributes, AttributeType::nas_identifier) ||
+                     wire::has_attribute(attributes, AttributeType::nas_ip_address) ||
+                     wire::has_attribute(attributes, AttributeType::nas_ipv6_address);
+  return named ? Status{} : packet.add(AttributeType::nas_identifier, std::string_view("jembatan-ask"));
+}
+
+wire::Authenticator authenticator_of(wire::PacketBuilder& packet) {
+  return wire::PacketView::parse(packet.finish())->authenticator();
+}
+
+}  // namespace
+
+std::optional<wire::PacketView> Exchanged::reply() const {
+  if (result.ended != Ended::replied) return std::nullopt;
+  return *wire::PacketView::parse(result.reply);
+}
+
+wire::PacketBuilder new_packet(Code code) {
+  host::SystemRandom random;
+  wire::Authenticator authenticator{};
+  std::uint8_t identifier[1];
+  if (code != Code::accounting_request) random.fill(authenticator);  // that one's is made when it is signed
+  random.fill(identifier);
+  return {code, identifier[0], authenticator};
+}
+
+Status Question::read_given(const Arguments& arguments) {
+  for (const std::string& given : arguments.positionals()) {
+    // A value may contain '='; a name cannot.
+    const std::size_t equals = given.find('=');
+    if (equals == std::string::npos) {
+      return fail(Errc::malformed,
+                  fmt::format("'{}' is not ATTRIBUTE=VALUE, like NAS-Port-Type=Virtual", escaped(given)));
+    }
+    given_.push_back({given.substr(0, equals), given.substr(equals + 1)});
+  }
+  const auto encodes = encoded(wire::Authenticator{});
+  return encodes ? Status{} : Status{encodes.error()};
+}
+
+Result<Octets> Question::encoded(const wire::Authenticator& authenticator) const {
+  Octets out;
+  std::uint16_t salt = 0x8001;
+  const dictionary::Hide hide = [&](dictionary::Hiding hiding, OctetView value) -> Result<Octets> {
+    if (hiding == dictionary::Hiding::user_password) {
+      return fail(Errc::malformed, "it is the password: give it with --password-file or --password");
+    }
+    return wire::hide_salted(value, salt++, authenticator, secret_);
+  };
+  for (const Given& one : given_) {
+    const auto attribute = dictionary::encode(*names_, one.name, one.value, hide);
+    if (!attribute) return attribute.error();
+    append(out, *attribute);
+  }
+  return out;
+}
+
+Result<Question> Question::prepare(const Arguments& arguments, Code code, bool accounting_port) {
+  Question out;
+  out.code_ = code;
+  if (Status s = read_wish(arguments, out.wish_); !s) return s.error();
+  auto peer = find_peer(arguments, accounting_port ? PortOf::accounting : PortOf::access);
+  if (!peer) return peer.error();
+  out.wish_.to = peer->to;
+  out.wish_.from = peer->from;
+  out.whom_ = peer->called;
+  out.secret_ = wire::SharedSecret(std::move(peer->secret));
+  auto names = find_names(arguments);
+  if (!names) return names.error();
+  out.names_ = std::move(*names);
+  out.user_ = arguments.get("--user");
+  if (Status s = out.read_given(arguments); !s) return s.error();
+  return out;
+}
+
+Result<Question> Question::access(const Arguments& arguments) {
+  auto out = prepare(arguments, Code::access_request, false);
+  if (!out) return out;
+  out->signed_ = !arguments.has("--unsigned");
+  const auto method = method_named(arguments.get("--method", "pap"));
+  if (!method) return method.error().at("--method");
+  out->method_ = *method;
+  if (!arguments.has("--no-password")) {
+    auto password = read_password(arguments);
+    if (!password) return password.error();
+    out->password_ = std::move(*password);
+  }
+  out->what_ =
+      fmt::format("may {} sign in{}?", escaped(out->user_),
+                  out->password_ ? " (" + arguments.get("--method", "pap") + ")" : ", without a password");
+  return out;
+}
+
+Result<Question> Question::accounting(const Arguments& arguments) {
+  auto out = prepare(arguments, Code::accounting_request, true);
+  if (!out) return out;
+  auto status = dictionary::encode(*out->names_, "Acct-Status-Type", arguments.get("--status"));
+  if (!status) return status.error().at("--status");
+  out->status_ = std::move(*status);
+  out->session_ = arguments.get("--session-id");
+  out->what_ = fmt::format("to keep a record: {}{}{}", arguments.get("--status"),
+                           out->session_.empty() ? "" : " of session " + escaped(out->session_),
+                           out->user_.empty() ? "" : " of " + escaped(out->user_));
+  return out;
+}
+
+Result<Question> Question::status(const Arguments& arguments) {
+  auto out = prepare(arguments, Code::status_server, arguments.has("--accounting"));
+  if (out) out->what_ = "is it alive?";
+  return out;
+}
+
+Question Question::renamed(const Arguments& arguments) const {
+  Question out = *this;
+  out.user_ = arguments.get("--user");
+  out.session_ = arguments.get("--session-id");
+  return out;
+}
+
+Result<Exchanged> Question::ask() const {
+  wire::PacketBuilder packet = new_packet(code_);
+  std::string proof_of_both;
+  Status built;
+  if (code_ != Code::accounting_request && signed_) built = packet.add_message_authenticator();
+  if (built && !status_.empty()) built = packet.add_encoded(status_);
+  if (built && !session_.empty())
+    built = packet.add(AttributeType::acct_session_id, std::string_view(session_));
+  const bool named = code_ == Code::access_request || !user_.empty();
+  if (built && named) built = packet.add(AttributeType::user_name, std::string_view(user_));
+  if (built && password_) {
+    host::SystemRandom random;
+    auto credential = prove({method_, user_, *password_}, authenticator_of(packet), secret_, random);
+    if (!credential) return credential.error();
+    proof_of_both = std::move(credential->proof_of_both);
+    built = packet.add_encoded(credential->attributes);
+  }
+  auto out = send(packet, built);
+  if (out) out->proof_of_both = std::move(proof_of_both);
+  return out;
+}
+
+Result<Exchanged> Question::answer(const wire::PacketView& challenge, const Secret& given) const {
+  wire::PacketBuilder packet = new_packet(Code::access_request);
+  const auto hidden = wire::hide_password(given.reveal(), authenticator_of(packet), secret_);
+  if (!hidden) return hidden.error().at("--answer");
+  Status built = packet.add_message_authenticator();
+  if (built) built = packet.add(AttributeType::user_name, std::string_view(user_));
+  if (built) built = packet.add(AttributeType::user_password, *hidden);
+  const auto state = challenge.find(AttributeType::state);
+  if (built && state) built = packet.add(AttributeType::state, state->value);
+  return send(packet, built);
+}
+
+// Adds what every request has, signs it and asks. `built`: whether what stands in the packet could be put
+// there.
+Result<Exchanged> Question::send(wire::PacketBuilder& packet, Status built) const {
+  const auto attributes = encoded(authenticator_of(packet));
+  if (!attributes) return attributes.error();
+  if (built) built = add_device(*attributes, packet);
+  if (built) built = packet.add_encoded(*attributes);
+  if (!built) return built.error();
+  const OctetSpan octets = packet.finish();
+  if (code_ == Code::accounting_request) {
+    wire::sign_accounting_request(octets, secret_);
+  } else {
+    wire::sign_request(octets, secret_);
+  }
+  auto result = exchange(wish_, octets, secret_);
+  if (!result) return result.error();
+  return Exchanged{{octets.begin(), octets.end()}, std::move(*result), ""};
+}
+
+}  // namespace jembatan::cli

@@ -1,0 +1,74 @@
+#pragma once
+// One question to a RADIUS server: prepared once, asked any number of times, each time as another packet.
+#include <optional>
+
+#include "cli/command.h"
+#include "cli/credential.h"
+#include "cli/exchange.h"
+#include "dictionary/catalogue.h"
+
+namespace jembatan::cli {
+
+/// One packet that was sent, and what came of it.
+struct Exchanged {
+  Octets request;
+  ExchangeResult result;
+  std::string proof_of_both;  ///< what MS-CHAP2-Success must say; empty: another method
+
+  /// The genuine reply; nothing if there is none.
+  std::optional<wire::PacketView> reply() const;
+};
+
+/// What is asked, and whom. Copies may be asked by several threads at a time.
+class Question {
+ public:
+  // From the options of the commands; what they say is checked, and nothing is sent.
+  static Result<Question> access(const Arguments& arguments);      ///< ask access
+  static Result<Question> accounting(const Arguments& arguments);  ///< ask accounting
+  static Result<Question> status(const Arguments& arguments);      ///< ask status
+
+  /// Sends it and waits, as --wait and --tries say.
+  ///   errors  Errc::malformed: it does not fit into a packet; those of exchange()
+  Result<Exchanged> ask() const;
+  /// The next round: the answer in the place of the password, and the State of the challenge (RFC 2865 §4.4).
+  Result<Exchanged> answer(const wire::PacketView& challenge, const Secret& given) const;
+
+  const ExchangeWish& wish() const { return wish_; }
+  const std::string& whom() const { return whom_; }  ///< is asked, in words
+  const std::string& what() const { return what_; }  ///< is asked, in words
+  const dictionary::Catalogue& names() const { return *names_; }
+  const dictionary::CataloguePtr& names_in_use() const { return names_; }
+  /// The same of another user and session, as these options say.
+  Question renamed(const Arguments& arguments) const;
+
+ private:
+  /// An attribute as it was given: what is hidden can be encoded only for its packet.
+  struct Given {
+    std::string name;
+    std::string value;
+  };
+  static Result<Question> prepare(const Arguments& arguments, wire::Code code, bool accounting_port);
+  Status read_given(const Arguments& arguments);
+  Result<Octets> encoded(const wire::Authenticator& authenticator) const;
+  Result<Exchanged> send(wire::PacketBuilder& packet, Status built) const;
+
+  wire::Code code_{};
+  ExchangeWish wish_;
+  std::string whom_;
+  std::string what_;
+  wire::SharedSecret secret_;
+  dictionary::CataloguePtr names_;
+  std::vector<Given> given_;
+  std::string user_;
+  std::string session_;
+  Octets status_;  // Acct-Status-Type, encoded
+  Method method_{};
+  std::optional<Secret> password_;  // none: nothing is to be proved
+  bool signed_ = true;
+};
+
+/// A packet of that code with a new Identifier, and a new Request Authenticator if its kind has one by
+/// chance.
+wire::PacketBuilder new_packet(wire::Code code);
+
+}  // namespace jembatan::cli
