@@ -24,7 +24,7 @@ enum class Ended : std::uint8_t {
 };
 
 struct ExchangeResult {
-  Ended ended{};
+  Ended ended = Ended::silent;
   Octets reply;         ///< with Ended::replied and Ended::not_genuine: the last one
   std::string problem;  ///< what is wrong with a reply that is not genuine
   wire::Signature message_authenticator{};

@@ -7,6 +7,7 @@
 
 #include "base/text.h"
 #include "cli/across.h"
+#include "cli/case_text.h"
 #include "cli/known_nodes.h"
 #include "cli/listing.h"
 #include "cli/objects.h"
@@ -135,6 +136,16 @@ Exit show_request(const Arguments& arguments, Terminal& terminal) {
   return Exit::done;
 }
 
+Exit print_case(const Arguments& arguments, Terminal& terminal) {
+  auto node = NodeClient::open(arguments);
+  if (!node) return report(node.error(), terminal);
+  const auto body = node->call("GET", "/v1/journal/entry", {{"number", arguments.positionals().front()}});
+  if (!body) return report(body.error(), terminal);
+  const bool lab = arguments.has("--lab");
+  terminal.out(case_text(*body, arguments.get(lab ? "--lab" : "--node", "node.toml")));
+  return Exit::done;
+}
+
 Exit print_rejected(NodeClient& node, const std::string& user, Terminal& terminal, bool as_json) {
   std::uint64_t behind = 0;
   while (true) {
@@ -197,6 +208,12 @@ std::vector<Command> journal_commands() {
            {{"--across", "", "its way over all hops that are known, with times: where it was decided"}}),
        {"NUMBER", "its number, as journal search and follow tell it", true, false},
        show_request},
+      {"journal rehearse",
+       "Print a rehearsal's case for a request that has happened: the same is asked, and the same expected",
+       "jembatan journal rehearse 12 --lab hub >> rehearsals/seen.toml",
+       node_options(),
+       {"NUMBER", "its number, as journal search and follow tell it", true, false},
+       print_case},
       {"journal unmask",
        "Show the rejected passwords of one user for a while; administrators only, on record, never on disk",
        "jembatan journal unmask --user sari@reef.example --for 10m --lab reef-1",

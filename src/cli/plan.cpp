@@ -13,6 +13,7 @@
 #include "cli/exported.h"
 #include "cli/listing.h"
 #include "cli/objects.h"
+#include "cli/rehearse.h"
 #include "host/system.h"
 #include "plan/read.h"
 #include "revision/objects.h"
@@ -89,6 +90,14 @@ Exit apply(const Arguments& arguments, Terminal& terminal) {
   const fs::path folder = arguments.positionals().front();
   auto body = bundle_of(folder);
   if (!body) return report(body.error(), terminal);
+  if (!arguments.all("--rehearse").empty()) {
+    const Status went = rehearse_plan(folder, arguments.all("--rehearse"), arguments.get("--at"));
+    if (!went) {
+      (void)report(went.error(), terminal);
+      terminal.note("the active plan stays in force");
+      return Exit::no;
+    }
+  }
   Exported exported = Exported::of(folder);
   if (exported.revision() && !arguments.has("--force")) (*body)["base"] = *exported.revision();
   if (arguments.has("--force")) (*body)["force"] = true;
@@ -302,7 +311,10 @@ Exit export_plan(const Arguments& arguments, Terminal& terminal) {
 
 std::vector<Command> plan_commands() {
   std::vector<Option> apply_options{
-      {"--force", "", "also if the plan has changed since the folder was exported"}};
+      {"--force", "", "also if the plan has changed since the folder was exported"},
+      {"--rehearse", "FILE",
+       "refuse it if it fails this rehearsal, decided without the wire; may be given again", false, "", true},
+      {"--at", "NODE", "with --rehearse: only the steps that ask this node, whose plan it is"}};
   for (Option& option : change_options()) apply_options.push_back(std::move(option));
   return {{"plan check",
            "Check a plan's folder without a server, or what a node has in force: errors and advice",

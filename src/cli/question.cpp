@@ -115,40 +115,65 @@ Result<Question> Question::prepare(const Arguments& arguments, Code code, bool a
   return out;
 }
 
-Result<Question> Question::access(const Arguments& arguments) {
-  auto out = prepare(arguments, Code::access_request, false);
-  if (!out) return out;
-  out->signed_ = !arguments.has("--unsigned");
+Status Question::read_access(const Arguments& arguments) {
+  signed_ = !arguments.has("--unsigned");
   const auto method = method_named(arguments.get("--method", "pap"));
   if (!method) return method.error().at("--method");
-  out->method_ = *method;
+  method_ = *method;
   if (!arguments.has("--no-password")) {
     auto password = read_password(arguments);
     if (!password) return password.error();
-    out->password_ = std::move(*password);
+    password_ = std::move(*password);
   }
-  out->what_ =
-      fmt::format("may {} sign in{}?", escaped(out->user_),
-                  out->password_ ? " (" + arguments.get("--method", "pap") + ")" : ", without a password");
+  what_ = fmt::format("may {} sign in{}?", escaped(user_),
+                      password_ ? " (" + arguments.get("--method", "pap") + ")" : ", without a password");
+  return {};
+}
+
+Status Question::read_accounting(const Arguments& arguments) {
+  auto status = dictionary::encode(*names_, "Acct-Status-Type", arguments.get("--status"));
+  if (!status) return status.error().at("--status");
+  status_ = std::move(*status);
+  session_ = arguments.get("--session-id");
+  what_ = fmt::format("to keep a record: {}{}{}", arguments.get("--status"),
+                      session_.empty() ? "" : " of session " + escaped(session_),
+                      user_.empty() ? "" : " of " + escaped(user_));
+  return {};
+}
+
+Result<Question> Question::access(const Arguments& arguments) {
+  auto out = prepare(arguments, Code::access_request, false);
+  if (!out) return out;
+  if (const Status read = out->read_access(arguments); !read) return read.error();
   return out;
 }
 
 Result<Question> Question::accounting(const Arguments& arguments) {
   auto out = prepare(arguments, Code::accounting_request, true);
   if (!out) return out;
-  auto status = dictionary::encode(*out->names_, "Acct-Status-Type", arguments.get("--status"));
-  if (!status) return status.error().at("--status");
-  out->status_ = std::move(*status);
-  out->session_ = arguments.get("--session-id");
-  out->what_ = fmt::format("to keep a record: {}{}{}", arguments.get("--status"),
-                           out->session_.empty() ? "" : " of session " + escaped(out->session_),
-                           out->user_.empty() ? "" : " of " + escaped(out->user_));
+  if (const Status read = out->read_accounting(arguments); !read) return read.error();
   return out;
 }
 
 Result<Question> Question::status(const Arguments& arguments) {
   auto out = prepare(arguments, Code::status_server, arguments.has("--accounting"));
   if (out) out->what_ = "is it alive?";
+  return out;
+}
+
+Result<Question> Question::offline(const Arguments& arguments, rehearsal::Step::Kind kind, Offline with) {
+  using Kind = rehearsal::Step::Kind;
+  Question out;
+  out.code_ = kind == Kind::accounting ? Code::accounting_request
+              : kind == Kind::status   ? Code::status_server
+                                       : Code::access_request;
+  out.secret_ = std::move(with.secret);
+  out.names_ = std::move(with.names);
+  out.user_ = arguments.get("--user");
+  Status read = out.read_given(arguments);
+  if (read && kind == Kind::access) read = out.read_access(arguments);
+  if (read && kind == Kind::accounting) read = out.read_accounting(arguments);
+  if (!read) return read.error();
   return out;
 }
 
@@ -160,6 +185,10 @@ Question Question::renamed(const Arguments& arguments) const {
 }
 
 Result<Exchanged> Question::ask() const {
+  return send(packet());
+}
+
+Result<Exchanged> Question::packet() const {
   wire::PacketBuilder packet = new_packet(code_);
   std::string proof_of_both;
   Status built;
@@ -176,7 +205,7 @@ Result<Exchanged> Question::ask() const {
     proof_of_both = std::move(credential->proof_of_both);
     built = packet.add_encoded(credential->attributes);
   }
-  auto out = send(packet, built);
+  auto out = complete(packet, built);
   if (out) out->proof_of_both = std::move(proof_of_both);
   return out;
 }
@@ -190,12 +219,11 @@ Result<Exchanged> Question::answer(const wire::PacketView& challenge, const Secr
   if (built) built = packet.add(AttributeType::user_password, *hidden);
   const auto state = challenge.find(AttributeType::state);
   if (built && state) built = packet.add(AttributeType::state, state->value);
-  return send(packet, built);
+  return send(complete(packet, built));
 }
 
-// Adds what every request has, signs it and asks. `built`: whether what stands in the packet could be put
-// there.
-Result<Exchanged> Question::send(wire::PacketBuilder& packet, Status built) const {
+// Adds what every request has, and signs it. `built`: whether what stands in the packet could be put there.
+Result<Exchanged> Question::complete(wire::PacketBuilder& packet, Status built) const {
   const auto attributes = encoded(authenticator_of(packet));
   if (!attributes) return attributes.error();
   if (built) built = add_device(*attributes, packet);
@@ -207,9 +235,15 @@ Result<Exchanged> Question::send(wire::PacketBuilder& packet, Status built) cons
   } else {
     wire::sign_request(octets, secret_);
   }
-  auto result = exchange(wish_, octets, secret_);
+  return Exchanged{{octets.begin(), octets.end()}, {}, ""};
+}
+
+Result<Exchanged> Question::send(Result<Exchanged> built) const {
+  if (!built) return built;
+  auto result = exchange(wish_, built->request, secret_);
   if (!result) return result.error();
-  return Exchanged{{octets.begin(), octets.end()}, std::move(*result), ""};
+  built->result = std::move(*result);
+  return built;
 }
 
 }  // namespace jembatan::cli

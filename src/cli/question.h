@@ -6,6 +6,7 @@
 #include "cli/credential.h"
 #include "cli/exchange.h"
 #include "dictionary/catalogue.h"
+#include "rehearsal/case.h"
 
 namespace jembatan::cli {
 
@@ -27,6 +28,16 @@ class Question {
   static Result<Question> accounting(const Arguments& arguments);  ///< ask accounting
   static Result<Question> status(const Arguments& arguments);      ///< ask status
 
+  /// One that is not sent anywhere.
+  struct Offline {
+    wire::SharedSecret secret;
+    dictionary::CataloguePtr names;
+  };
+  static Result<Question> offline(const Arguments& arguments, rehearsal::Step::Kind kind, Offline with);
+
+  /// The packet alone, signed; nothing came of it yet.
+  ///   errors  Errc::malformed: it does not fit into a packet
+  Result<Exchanged> packet() const;
   /// Sends it and waits, as --wait and --tries say.
   ///   errors  Errc::malformed: it does not fit into a packet; those of exchange()
   Result<Exchanged> ask() const;
@@ -48,9 +59,12 @@ class Question {
     std::string value;
   };
   static Result<Question> prepare(const Arguments& arguments, wire::Code code, bool accounting_port);
+  Status read_access(const Arguments& arguments);
+  Status read_accounting(const Arguments& arguments);
   Status read_given(const Arguments& arguments);
   Result<Octets> encoded(const wire::Authenticator& authenticator) const;
-  Result<Exchanged> send(wire::PacketBuilder& packet, Status built) const;
+  Result<Exchanged> complete(wire::PacketBuilder& packet, Status built) const;
+  Result<Exchanged> send(Result<Exchanged> built) const;
 
   wire::Code code_{};
   ExchangeWish wish_;

@@ -4,11 +4,16 @@
 #include <algorithm>
 #include <filesystem>
 #include <fstream>
+#include <functional>
+#include <memory>
 #include <nlohmann/json.hpp>
 
 #include "base/text.h"
+#include "cli/dry_run.h"
+#include "cli/rehearse.h"
 #include "cli/rehearsing.h"
 #include "document/parse.h"
+#include "plan/read.h"
 
 namespace jembatan::cli {
 namespace {
@@ -65,12 +70,13 @@ bool is_ok(const CaseResult& result) {
 }
 
 void print_case(const CaseResult& result, Terminal& terminal) {
-  const bool skipped = !result.skipped.empty();
+  const bool skipped = !result.skipped.empty();  // why, the end says
   const std::string verdict = skipped         ? terminal.coloured("not run", Colour::warn)
                               : is_ok(result) ? terminal.coloured("ok     ", Colour::good)
                                               : terminal.coloured("FAILED ", Colour::bad);
   terminal.line(fmt::format("  {}  {}{}", verdict, result.of->name,
-                            skipped ? ": " + result.skipped : "  (" + time_text(result.took) + ")"));
+                            skipped ? "" : "  (" + time_text(result.took) + ")"));
+  if (!result.note.empty()) terminal.line("           " + result.note);
   for (const CaseResult::Failure& failure : result.failures) {
     const std::string where = failure.step == 0 ? "afterwards" : fmt::format("step {}", failure.step);
     const auto lines = split(failure.text, '\n');
@@ -92,7 +98,11 @@ std::string summary_of(const std::vector<CaseResult>& results, Microseconds took
   std::sort(answers.begin(), answers.end());
   std::string out = fmt::format("{}: {} ok, {} failed", counted(results.size(), "case"),
                                 results.size() - failed - skipped, failed);
-  if (skipped > 0) out += fmt::format(", {} not run", skipped);
+  if (skipped > 0) {
+    const auto one =
+        std::find_if(results.begin(), results.end(), [](const CaseResult& r) { return !r.skipped.empty(); });
+    out += fmt::format(", {} not run ({})", skipped, one->skipped);
+  }
   out += " in " + time_text(took);
   if (!answers.empty())
     out += fmt::format(" ({}: half within {}, 99 of 100 within {})", counted(answers.size(), "request"),
@@ -169,12 +179,29 @@ json result_json(const CaseResult& result) {
           {"requests", result.answers.size()}, {"failures", failures}};
 }
 
+using Runner = std::function<CaseResult(const Case&)>;
+
+Result<Runner> dry_runner(const std::string& folder, const std::string& at) {
+  document::Problems problems;
+  const auto plan = plan::read_folder(folder, problems);
+  if (!plan) return fail(Errc::malformed, problems.text() + problems.count_text());
+  return Runner([run = std::make_shared<DryRun>(plan, at)](const Case& one) { return run->run(one); });
+}
+
+Result<Runner> runner_of(const Arguments& arguments) {
+  if (arguments.has("--dry") != arguments.has("--plan"))
+    return fail(Errc::malformed, "--dry and --plan FOLDER belong together");
+  if (arguments.has("--dry")) return dry_runner(arguments.get("--plan"), arguments.get("--at"));
+  return Runner([run = std::make_shared<Rehearsing>()](const Case& one) { return run->run(one); });
+}
+
 Exit rehearse(const Arguments& arguments, Terminal& terminal) {
   const auto rehearsals = read_all(arguments.positionals());
   if (!rehearsals) return report(rehearsals.error(), terminal);
+  const auto runner = runner_of(arguments);
+  if (!runner) return report(runner.error(), terminal);
   const std::string only = lower(arguments.get("--only"));
   const bool as_json = arguments.has("--json");
-  Rehearsing rehearsing;
   std::vector<CaseResult> results;
   const auto began = std::chrono::steady_clock::now();
   for (const Rehearsal& one : *rehearsals) {
@@ -185,7 +212,7 @@ Exit rehearse(const Arguments& arguments, Terminal& terminal) {
         terminal.line(
             terminal.coloured(one.file + (one.about.empty() ? "" : ": " + one.about), Colour::bold));
       headed = true;
-      results.push_back(rehearsing.run(each));
+      results.push_back((*runner)(each));
       if (!as_json) print_case(results.back(), terminal);
     }
   }
@@ -209,11 +236,36 @@ Exit rehearse(const Arguments& arguments, Terminal& terminal) {
 
 }  // namespace
 
+Status rehearse_plan(const std::filesystem::path& folder, const std::vector<std::string>& files,
+                     const std::string& at) {
+  const auto rehearsals = read_all(files);
+  if (!rehearsals) return rehearsals.error();
+  const auto runner = dry_runner(folder.string(), at);
+  if (!runner) return runner.error();
+  std::string failed;
+  std::size_t ran = 0;
+  for (const Rehearsal& one : *rehearsals) {
+    for (const Case& each : one.cases) {
+      const CaseResult result = (*runner)(each);
+      if (result.skipped.empty()) ++ran;
+      for (const CaseResult::Failure& failure : result.failures)
+        failed += fmt::format("\n  {} ({}:{}): {}", each.name, each.file, failure.at.line, failure.text);
+    }
+  }
+  if (ran == 0)
+    return fail(Errc::malformed, "the rehearsals have no step that this plan decides without the wire");
+  if (!failed.empty()) return fail(Errc::malformed, "the plan fails its rehearsals:" + failed);
+  return {};
+}
+
 std::vector<Command> rehearse_commands() {
   return {{"rehearse",
            "Run requests with expected outcomes, and say where one came out otherwise; exit code 1: one did",
            "jembatan rehearse rehearsals",
-           {{"--only", "TEXT", "only cases with this in their name"},
+           {{"--dry", "", "without the wire: decide them by the plan of --plan, in this process"},
+            {"--plan", "FOLDER", "with --dry: the folder of that plan"},
+            {"--at", "NODE", "with --dry: only the steps that ask this node, whose plan it is"},
+            {"--only", "TEXT", "only cases with this in their name"},
             {"--junit", "FILE", "write the results there, too, in the form that systems that run tests read"},
             {"--json", "", "one JSON document instead of text"}},
            {"FILE|FOLDER", "rehearsals: docs/rehearsals.md says how they are written", true, true},

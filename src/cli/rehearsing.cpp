@@ -87,6 +87,7 @@ Arguments options_of_request(const Step& step, std::size_t number, const std::st
     if (!value.empty()) out.set(option, value);
   };
   set("--client", step.client);
+  set("--from", step.from);
   set("--user", numbered(step.user, number));
   set("--wait", text_of(step.wait));
   set("--tries", std::to_string(step.tries));

@@ -21,6 +21,7 @@ struct CaseResult {
   };
   std::vector<Failure> failures;  ///< none: it went as expected
   std::string skipped;            ///< why it was not run; empty: it was
+  std::string note;               ///< what must be known of it; may be empty
   std::chrono::microseconds took{0};
   std::vector<std::chrono::microseconds> answers;  ///< how long each took
 };

@@ -46,6 +46,7 @@ struct Step {
   document::Position at;
   std::string node;  ///< that is asked: of the lab, or a node file
   std::string client;
+  std::string from;  ///< local address to send from
   std::string user;
   std::optional<Secret> password;  ///< none: nothing is to be proved
   std::string method = "pap";

@@ -38,6 +38,7 @@ name = "one"
 [[case.step]]
 access = "hub"
 client = "kerapu"
+from = "127.0.0.9"
 user = "sari-{n}@reef.example"
 password = "laut-biru-7"
 method = "chap"
@@ -80,6 +81,7 @@ status = "edge"
   EXPECT_EQ(access.kind, Step::Kind::access);
   EXPECT_EQ(access.node, "hub");
   EXPECT_EQ(access.client, "kerapu");
+  EXPECT_EQ(access.from, "127.0.0.9");
   EXPECT_EQ(text_of(access.password->reveal()), "laut-biru-7");
   EXPECT_EQ(access.method, "chap");
   EXPECT_THAT(access.send, testing::UnorderedElementsAre(testing::Pair("NAS-Port-Type", "Virtual"),

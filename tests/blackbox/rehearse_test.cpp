@@ -1,0 +1,171 @@
+// Rehearsals over the demo chain, with something wrong in it, and without the wire.
+#include <gmock/gmock.h>
+#include <gtest/gtest.h>
+
+#include "blackbox/chain.h"
+
+namespace jembatan::blackbox {
+namespace {
+
+using nlohmann::json;
+using testing::HasSubstr;
+using testing::Not;
+
+const std::string kRehearsals = std::string(JEMBATAN_SOURCE_DIR) + "/rehearsals/";
+const std::string kPlans = std::string(JEMBATAN_SOURCE_DIR) + "/plans/demo/";
+
+class LabRehearsal : public testing::Test {
+ protected:
+  void SetUp() override { ASSERT_EQ(run({"lab", "up", "--free-ports"}).exit_code, 0); }
+  void TearDown() override { (void)run({"lab", "down"}); }
+  support::Finished run(const std::vector<std::string>& words) const {
+    return client(words, {"JEMBATAN_LAB=" + (folder.path() / "lab").string()});
+  }
+  std::string file(const std::string& name, const std::string& text) const {
+    support::write_file(folder.path() / name, text);
+    return (folder.path() / name).string();
+  }
+  support::TemporaryFolder folder;
+};
+
+TEST_F(LabRehearsal, TheDemoChainsOwnAreGreen) {
+  for (const char* name : {"1-ladder.toml", "2-names.toml", "3-weights.toml", "5-accounting.toml"}) {
+    const auto done = run({"rehearse", kRehearsals + name});
+    EXPECT_EQ(done.exit_code, 0) << done.out << done.error;
+    EXPECT_THAT(done.out, HasSubstr(" 0 failed in "));
+  }
+}
+
+TEST_F(LabRehearsal, AFaultThatIsLeftInIsRedInTheRightPlace) {
+  ASSERT_EQ(run({"lab", "fault", "reef-1", "reject-all"}).exit_code, 0);
+  const std::string junit = (folder.path() / "out.xml").string();
+  const auto red = run({"rehearse", kRehearsals + "1-ladder.toml", "--junit", junit});
+  EXPECT_EQ(red.exit_code, 1);
+  EXPECT_THAT(red.out, HasSubstr("FAILED   the home server knows Sari of the crew"));
+  EXPECT_THAT(red.out, HasSubstr("expected Access-Accept, came Access-Reject"));
+  EXPECT_THAT(red.out, HasSubstr("ok       the second home server says the same"));
+  EXPECT_THAT(red.out, HasSubstr("ok       the harbour decides for its own people"));
+  const std::string written = support::read_file(junit);
+  EXPECT_THAT(written, HasSubstr("<failure message=\"expected Access-Accept, came Access-Reject\">"));
+  EXPECT_THAT(written, HasSubstr("tests=\"10\""));
+  EXPECT_THAT(run({"lab", "status"}).out, HasSubstr("reject-all"));
+}
+
+TEST_F(LabRehearsal, ACasesFaultIsMendedWhenItEnds) {
+  const std::string both = file("both.toml", R"(
+[[case]]
+name = "silent"
+[[case.step]]
+fault = "reef-1 silent"
+[[case.step]]
+access = "hub"
+user = "tamu@reef.example"
+password = "ombak-3"
+times = 4
+together = 4
+wait = "10s"
+expect = { code = "Access-Accept" }
+[[case.step]]
+until = { node = "hub", server = "reef-homes/reef-1", is = "down" }
+[[case]]
+name = "well again"
+[[case.step]]
+access = "hub"
+user = "tamu@reef.example"
+password = "ombak-3"
+times = 8
+expect = { code = "Access-Accept", within = "900ms", shares = { "reef-homes/reef-1" = 75 }, tolerance = 13 }
+)");
+  const auto done = run({"rehearse", both, "--json"});
+  EXPECT_EQ(done.exit_code, 0) << done.out;
+  const json body = json::parse(done.out);
+  EXPECT_EQ(body.at("cases").at(1).at("requests"), 8);
+  EXPECT_THAT(run({"lab", "status"}).out, Not(HasSubstr("silent")));
+}
+
+TEST_F(LabRehearsal, WhoAnsweredAndWhatIsKeptIsCompared) {
+  const std::string wrong = file("wrong.toml", R"(
+[[case]]
+name = "who"
+[[case.step]]
+access = "hub"
+user = "tamu@reef.example"
+password = "ombak-3"
+expect = { server = "reef-homes/reef-9" }
+[[case]]
+name = "kept"
+[[case.step]]
+accounting = "edge"
+user = "tamu@reef.example"
+expect = { records = { edge = 1, hub = 2 }, records_within = "1s" }
+)");
+  const auto done = run({"rehearse", wrong});
+  EXPECT_EQ(done.exit_code, 1);
+  EXPECT_THAT(done.out, HasSubstr("expected an answer of reef-homes/reef-9, came one of reef-homes/reef-1"));
+  EXPECT_THAT(done.out, HasSubstr("look at it: jembatan journal show 1 --across --lab hub"));
+  EXPECT_THAT(done.out, HasSubstr("node hub keeps 1 record of it, expected 2"));
+}
+
+TEST_F(LabRehearsal, ARequestThatHappenedBecomesACase) {
+  ASSERT_EQ(run({"ask", "access", "--lab", "hub", "--user", "sari@reef.example", "--password", "laut-biru-7",
+                 "NAS-Port-Type=Wireless-802-11"})
+                .exit_code,
+            0);
+  std::string printed;
+  EXPECT_TRUE(support::eventually([&] {
+    return run({"journal", "rehearse", "1", "--lab", "hub"}).exit_code == 0;
+  }));
+  printed = run({"journal", "rehearse", "1", "--lab", "hub"}).out;
+  EXPECT_THAT(printed, HasSubstr("NAS-Port-Type = \"Wireless-802-11\""));
+  EXPECT_THAT(printed, HasSubstr("server = \"reef-homes/reef-1\""));
+  EXPECT_THAT(printed, Not(HasSubstr("laut-biru")));
+  printed.replace(printed.find("TO BE FILLED IN"), 15, "laut-biru-7");
+  printed.replace(printed.find(", server = "),
+                  printed.find(" }", printed.find(", server = ")) - printed.find(", server = "), "");
+  const auto done = run({"rehearse", file("seen.toml", printed)});
+  EXPECT_EQ(done.exit_code, 0) << printed << done.out << done.error;
+}
+
+TEST(DryRehearsal, APlanDecidesWithoutTheWire) {
+  const auto home =
+      client({"rehearse", "--dry", "--plan", kPlans + "reef-1/plan", "--at", "reef-1", kRehearsals});
+  EXPECT_EQ(home.exit_code, 0) << home.out << home.error;
+  EXPECT_THAT(home.out, HasSubstr("ok       the home server keeps passengers from consoles"));
+  const auto hub = client({"rehearse", "--dry", "--plan", kPlans + "hub/plan", "--at", "hub", kRehearsals});
+  EXPECT_EQ(hub.exit_code, 0) << hub.out << hub.error;
+  EXPECT_THAT(hub.out, HasSubstr("what group reef-homes would answer is not known here"));
+  const auto wrong =
+      client({"rehearse", "--dry", "--plan", kPlans + "reef-1/plan", kRehearsals + "2-names.toml"});
+  EXPECT_EQ(wrong.exit_code, 1);
+  EXPECT_THAT(wrong.out, HasSubstr("expected Access-Accept, came Access-Reject (the name has no realm)"));
+  EXPECT_EQ(client({"rehearse", "--dry", kRehearsals}).exit_code, 2);
+}
+
+TEST(DryRehearsal, APlanThatFailsIsNotApplied) {
+  TestNode home("home", "", TestNode::Plan::by_commands);
+  home.start();
+  support::TemporaryFolder folder;
+  support::write_file(folder.path() / "plan.toml", kHere);
+  const auto rehearsal = [&](const std::string& code) {
+    support::write_file(
+        folder.path() / "r" / "r.toml",
+        "[[case]]\nname = \"tamu\"\n[[case.step]]\naccess = \"home\"\nuser = \"tamu@reef.example\"\n"
+        "password = \"ombak-3\"\nexpect = { code = \"" +
+            code + "\" }\n");
+    return client({"plan", "apply", folder.path().string(), "--rehearse",
+                   (folder.path() / "r" / "r.toml").string(), "--node", home.file()});
+  };
+  std::filesystem::create_directories(folder.path() / "r");
+  const auto refused = rehearsal("Access-Reject");
+  EXPECT_EQ(refused.exit_code, 1);
+  EXPECT_THAT(refused.error, HasSubstr("the plan fails its rehearsals:"));
+  EXPECT_THAT(refused.error, HasSubstr("tamu ("));
+  EXPECT_THAT(refused.error, HasSubstr("expected Access-Reject, came Access-Accept"));
+  EXPECT_EQ(home.ask_node({"node", "status"})["plan_revision"], 0);
+  const auto applied = rehearsal("Access-Accept");
+  EXPECT_EQ(applied.exit_code, 0) << applied.error;
+  EXPECT_EQ(home.ask_node({"node", "status"})["plan_revision"], 1);
+}
+
+}  // namespace
+}  // namespace jembatan::blackbox
