@@ -261,6 +261,7 @@ std::vector<Command> ask_commands() {
       {"ask status", "Ask whether a server is alive (Status-Server, RFC 5997)",
        "jembatan ask status --to 192.0.2.1 --secret-file secret",
        with_common({{"--accounting", "", "ask the accounting port"}}), kAttributes, ask_status},
+      ask_load_command(),
   };
 }
 

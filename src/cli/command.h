@@ -73,6 +73,7 @@ const std::vector<Command>& commands();
 
 // One function a noun.
 std::vector<Command> ask_commands();
+Command ask_load_command();
 std::vector<Command> follow_commands();
 std::vector<Command> journal_commands();
 std::vector<Command> plan_commands();

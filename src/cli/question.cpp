@@ -8,6 +8,7 @@
 #include "cli/secrets.h"
 #include "dictionary/encode.h"
 #include "host/system.h"
+#include "wire/authenticator.h"
 #include "wire/builder.h"
 #include "wire/hidden.h"
 
@@ -57,13 +58,13 @@ std::optional<wire::PacketView> Exchanged::reply() const {
   return *wire::PacketView::parse(result.reply);
 }
 
-wire::PacketBuilder new_packet(Code code) {
+wire::PacketBuilder new_packet(Code code, std::optional<std::uint8_t> identifier) {
   host::SystemRandom random;
   wire::Authenticator authenticator{};
-  std::uint8_t identifier[1];
+  std::uint8_t by_chance[1];
   if (code != Code::accounting_request) random.fill(authenticator);  // that one's is made when it is signed
-  random.fill(identifier);
-  return {code, identifier[0], authenticator};
+  if (!identifier) random.fill(by_chance);
+  return {code, identifier.value_or(by_chance[0]), authenticator};
 }
 
 Status Question::read_given(const Arguments& arguments) {
@@ -177,6 +178,27 @@ Result<Question> Question::offline(const Arguments& arguments, rehearsal::Step::
   return out;
 }
 
+Question Question::of_person(std::string user, Secret password) const {
+  Question out = *this;
+  out.user_ = std::move(user);
+  out.password_ = std::move(password);
+  return out;
+}
+
+Result<Question> Question::by_method(const std::string& method) const {
+  const auto named = method_named(method);
+  if (!named) return named.error().at("--method");
+  Question out = *this;
+  out.method_ = *named;
+  return out;
+}
+
+bool Question::is_genuine(const wire::PacketView& reply, OctetView request) const {
+  const wire::Authenticator authenticator = wire::PacketView::parse(request)->authenticator();
+  return wire::verify_response(reply, authenticator, secret_) &&
+         wire::check_message_authenticator(reply, authenticator, secret_) != wire::Signature::wrong;
+}
+
 Question Question::renamed(const Arguments& arguments) const {
   Question out = *this;
   out.user_ = arguments.get("--user");
@@ -188,14 +210,16 @@ Result<Exchanged> Question::ask() const {
   return send(packet());
 }
 
-Result<Exchanged> Question::packet() const {
-  wire::PacketBuilder packet = new_packet(code_);
+Result<Exchanged> Question::packet(std::optional<Numbered> number) const {
+  wire::PacketBuilder packet = new_packet(code_, number ? std::optional(number->identifier) : std::nullopt);
+  const std::string session =
+      number && !session_.empty() ? fmt::format("{}-{}", session_, number->session) : session_;
   std::string proof_of_both;
   Status built;
   if (code_ != Code::accounting_request && signed_) built = packet.add_message_authenticator();
   if (built && !status_.empty()) built = packet.add_encoded(status_);
-  if (built && !session_.empty())
-    built = packet.add(AttributeType::acct_session_id, std::string_view(session_));
+  if (built && !session.empty())
+    built = packet.add(AttributeType::acct_session_id, std::string_view(session));
   const bool named = code_ == Code::access_request || !user_.empty();
   if (built && named) built = packet.add(AttributeType::user_name, std::string_view(user_));
   if (built && password_) {

@@ -37,7 +37,13 @@ class Question {
 
   /// The packet alone, signed; nothing came of it yet.
   ///   errors  Errc::malformed: it does not fit into a packet
-  Result<Exchanged> packet() const;
+  /// One of many: the Identifier of the packet, and what makes its Acct-Session-Id another.
+  struct Numbered {
+    std::uint8_t identifier = 0;
+    std::uint64_t session = 0;
+  };
+  ///   number  without one, the Identifier is by chance
+  Result<Exchanged> packet(std::optional<Numbered> number = {}) const;
   /// Sends it and waits, as --wait and --tries say.
   ///   errors  Errc::malformed: it does not fit into a packet; those of exchange()
   Result<Exchanged> ask() const;
@@ -49,8 +55,16 @@ class Question {
   const std::string& what() const { return what_; }  ///< is asked, in words
   const dictionary::Catalogue& names() const { return *names_; }
   const dictionary::CataloguePtr& names_in_use() const { return names_; }
+  bool is_accounting() const { return code_ == wire::Code::accounting_request; }
+  /// Whether both authenticators of a reply fit the request.
+  bool is_genuine(const wire::PacketView& reply, OctetView request) const;
   /// The same of another user and session, as these options say.
   Question renamed(const Arguments& arguments) const;
+  /// The same sign-in of another user.
+  Question of_person(std::string user, Secret password) const;
+  /// The same by another method.
+  ///   errors  Errc::malformed: there is none of that name
+  Result<Question> by_method(const std::string& method) const;
 
  private:
   /// An attribute as it was given: what is hidden can be encoded only for its packet.
@@ -81,8 +95,8 @@ class Question {
   bool signed_ = true;
 };
 
-/// A packet of that code with a new Identifier, and a new Request Authenticator if its kind has one by
-/// chance.
-wire::PacketBuilder new_packet(wire::Code code);
+/// A packet of that code with that Identifier, or one by chance, and a new Request Authenticator if its kind
+/// has one by chance.
+wire::PacketBuilder new_packet(wire::Code code, std::optional<std::uint8_t> identifier = {});
 
 }  // namespace jembatan::cli

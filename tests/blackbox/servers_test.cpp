@@ -60,6 +60,38 @@ TEST_F(TwoHomes, SharesAndStatesAreSeen) {
   EXPECT_THAT(table.out, HasSubstr("down"));
 }
 
+TEST_F(TwoHomes, ManyRequestsAreSentAndTheirAnswersCounted) {
+  const auto load = [&](std::vector<std::string> more) {
+    std::vector<std::string> words{
+        "ask",        "load",    "--node", hub.file(), "--client", "here", "--user", "tamu@reef.example",
+        "--password", "ombak-3", "--for",  "500ms",    "--json"};
+    words.insert(words.end(), more.begin(), more.end());
+    return client(words);
+  };
+  const auto open = load({"--rate", "200", "--method", "pap", "--method", "chap"});
+  EXPECT_EQ(open.exit_code, 0) << open.error;
+  const json body = json::parse(open.out);
+  EXPECT_NEAR(body.at("requests").get<double>(), 100, 2);
+  EXPECT_EQ(body.at("outcomes").at("Access-Accept"), body.at("requests"));
+  const auto requests = body.at("requests").get<double>();
+  EXPECT_NEAR(body.at("servers").at("access").at("homes/one").get<double>(), requests * 0.75, 1);
+  EXPECT_GT(body.at("answered_within_us").at("p99").get<int>(), 0);
+  const json closed = json::parse(load({"--window", "4"}).out);
+  EXPECT_GT(closed.at("requests").get<int>(), 4);
+  first.kill();
+  second_.kill();
+  const auto silent = load({"--rate", "20", "--wait", "100ms"});
+  EXPECT_EQ(silent.exit_code, 1);
+  EXPECT_EQ(json::parse(silent.out).at("outcomes").at("no answer"), json::parse(silent.out).at("requests"));
+  EXPECT_EQ(load({"--rate", "5", "--window", "5"}).exit_code, 2);
+  support::write_file(hub.path("people.csv"),
+                      "user,password\ntamu@reef.example,ombak-3\nsari@reef.example,x\n");
+  EXPECT_EQ(client({"ask", "load", "--to", hub.access_to(), "--secret", "laut", "--users",
+                    hub.path("people.csv").string(), "--for", "100ms", "--wait", "50ms"})
+                .exit_code,
+            1);
+}
+
 TEST_F(TwoHomes, ANodeChecksAServerAndSaysWhatCameBack) {
   json good = hub.ask_node({"server", "check", "homes/one"});
   EXPECT_EQ(good.at("steps").at(0)["code"], "Access-Accept");
