@@ -257,16 +257,18 @@ Status plot(const json& body, const std::string& title, const std::string& file)
   std::string script = fmt::format(
       "set terminal svg size 1100,700 font 'sans,13' background '#ffffff'\nset output \"{}\"\n$data << "
       "END\n{}END\n"
-      "set multiplot layout 2,1 title '{}'\nset grid\nset key outside right\nset lmargin 12\nset rmargin 28\n"
+      "set multiplot layout 2,1 title '{}'\nset grid\nset key outside right\nset xrange [0:{}]\nset lmargin "
+      "12\nset rmargin 28\n"
       "set offsets 0, 0, graph 0.1, 0\nset ylabel 'requests a second'\nset yrange [0:*]\n"
       "plot $data using 1:2 with steps lw 4 lc rgb '#cccccc' title 'sent'",
-      file, plot_data(body, outcomes), title);
+      file, plot_data(body, outcomes), title, std::max<std::size_t>(body.at("seconds").size(), 2) - 1);
   std::size_t column = 3;
   for (const std::string& name : outcomes)
     script += fmt::format(", $data using 1:{} with linespoints pt 7 ps 0.5 lw 2 lc rgb '{}' title '{}'",
                           column++, colour_in_plot(name), name);
   script += fmt::format(
-      "\nset xlabel 'seconds'\nset ylabel 'ms, from when it was due'\nset logscale y\nset yrange [*:*]\n"
+      "\nset xlabel 'seconds'\nset ylabel 'ms, from when it was due'\nset offsets\nset logscale y\nset "
+      "yrange [*:*]\n"
       "set ytics (0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 50, 100, 200, 500, 1000, 2000, 5000, 10000)\n"
       "plot $data using 1:{} with linespoints pt 7 ps 0.5 lw 2 lc rgb '#3b7dd8' title 'half within', "
       "$data using 1:{} with linespoints pt 7 ps 0.5 lw 2 lc rgb '#d1495b' title '99 of 100 within'\nunset "

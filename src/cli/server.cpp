@@ -6,6 +6,7 @@
 
 #include "cli/listing.h"
 #include "cli/secrets.h"
+#include "host/system.h"
 
 namespace jembatan::cli {
 namespace {
@@ -26,8 +27,13 @@ std::string times_text(const json& row) {
   return number("median_ms") + "/" + number("p99_ms") + " ms";
 }
 
+// The time alone of the last hours; before, the date.
 std::string since_text(const json& row) {
-  return row.at("since").is_string() ? short_time(row.at("since").get<std::string>()) : "-";
+  if (!row.at("since").is_string()) return "-";
+  const std::string whole = short_time(row.at("since").get<std::string>());
+  const auto since = parse_time(row.at("since").get<std::string>());
+  const bool lately = since && host::SystemClock().now().wall - *since < std::chrono::hours(12);
+  return lately ? whole.substr(11) : whole.substr(0, 10);
 }
 
 // Below the table, a line for each server that is not up: why.

@@ -233,7 +233,12 @@ Status write_faults(const Faults& faults) {
   std::error_code failed;
   fs::rename(next, file, failed);
   if (failed) return fail(Errc::io, fmt::format("file '{}': {}", file.string(), failed.message()));
-  if (wait_for(5s, [&] { return faults_in(kTakenUpFile) == faults; })) return {};
+  // Again and again, for it may not listen for the signal yet.
+  const auto taken_up = [&] {
+    if (const int relay = running(relay_process()); relay != 0) ::kill(relay, SIGHUP);
+    return faults_in(kTakenUpFile) == faults;
+  };
+  if (wait_for(5s, taken_up)) return {};
   return fail(Errc::conflict, "the lab's stand-ins do not answer: jembatan lab up starts them");
 }
 

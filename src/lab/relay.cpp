@@ -10,6 +10,7 @@
 #include <algorithm>
 #include <array>
 #include <cerrno>
+#include <csignal>
 #include <cstring>
 #include <fstream>
 #include <list>
@@ -34,7 +35,13 @@ using Clock = std::chrono::steady_clock;
 
 constexpr std::size_t kMostFlows = 4096;
 constexpr std::size_t kMostLate = 65536;
-constexpr int kLookEvery = 10;  // milliseconds: for new faults
+constexpr int kLongest = 1000;  // milliseconds, to wait for something
+
+// SIGHUP: other faults are set. To look at the file all the time would cost more than all the rest.
+volatile std::sig_atomic_t g_other_faults = 1;
+void note_other_faults(int) {
+  g_other_faults = 1;
+}
 
 class Descriptor {
  public:
@@ -143,15 +150,16 @@ class Relay {
   }
 
   int wait_time() const {
-    if (late_.empty()) return kLookEvery;
+    if (late_.empty()) return kLongest;
     const auto left = std::chrono::ceil<std::chrono::milliseconds>(late_.top().at - Clock::now()).count();
-    return static_cast<int>(std::clamp<std::int64_t>(left, 0, kLookEvery));
+    return static_cast<int>(std::clamp<std::int64_t>(left, 0, kLongest));
   }
 
   void take_up_faults() {
+    if (g_other_faults == 0) return;
+    g_other_faults = 0;
     const auto text = document::read_file((lab_ / kFaultsFile).string());
-    if (!text || *text == faults_text_) return;
-    faults_text_ = *text;
+    if (!text) return;
     faults_.clear();
     const auto body = nlohmann::json::parse(*text, nullptr, false);
     if (body.is_object()) {
@@ -260,7 +268,6 @@ class Relay {
   std::vector<Front> fronts_;
   std::map<std::string, plan::PlanPtr> plans_;
   std::map<std::string, Fault> faults_;
-  std::string faults_text_;
   std::map<std::uint64_t, Flow> flows_;
   std::list<std::uint64_t> order_;  // the one that was quiet longest first
   std::map<std::pair<std::size_t, Endpoint>, std::pair<std::uint64_t, std::list<std::uint64_t>::iterator>>
@@ -275,6 +282,7 @@ class Relay {
 
 Status run_relay(const fs::path& lab) {
   if (const Status files = host::allow_open_files(kMostFlows + 64); !files) return files;
+  std::signal(SIGHUP, note_other_faults);
   Relay relay(lab);
   if (const Status opened = relay.open(); !opened) return opened;
   relay.run();
