@@ -293,7 +293,8 @@ Status Rehearsing::check_server(const Step& step, const Came& came, std::vector<
 }
 
 Status Rehearsing::check_records(const Step& step, const Running& running, std::vector<std::string>& out) {
-  for (const auto& [name, wanted] : step.expect.records) {
+  for (const auto& [name, count] : step.expect.records) {
+    const std::uint64_t wanted = count;
     const auto client = node(name);
     if (!client) return client.error();
     std::uint64_t kept = 0;
