@@ -1,11 +1,13 @@
 // What one request costs in the core: no socket, no thread.
 //   build/release/bench/jembatan_core_bench
 #include <benchmark/benchmark.h>
+#include <fmt/format.h>
 
 #include <algorithm>
 #include <random>
 
 #include "allocations.h"
+#include "base/text_hash.h"
 #include "decide/decide.h"
 #include "dictionary/encode.h"
 #include "engine/engine.h"
@@ -311,6 +313,32 @@ void BM_LookUpVendorsNumber(benchmark::State& state) {
   for (auto _ : state) benchmark::DoNotOptimize(dictionary::standard().at(path));
 }
 BENCHMARK(BM_LookUpVendorsNumber);
+
+// Choosing a server and noting that it answered, as each request to a group does.
+void BM_ChooseServer(benchmark::State& state) {
+  std::string toml = "[[group]]\nname = \"g\"\n";
+  if (state.range(1) != 0) toml += "sticky = \"user\"\n";
+  for (int i = 0; i < state.range(0); ++i)
+    toml += fmt::format(
+        "[[group.server]]\nname = \"s{}\"\naddress = \"198.51.{}.{}\"\nsecret = \"x\"\nweight = {}\n", i,
+        100 + i / 200, i % 200 + 1, 1 + i % 4);
+  forward::HealthBoard board;
+  document::Problems problems;
+  const std::vector<plan::SourceFile> files{{"bench.toml", toml}};
+  const auto live = board.go_live(plan::read(files, {}, problems), 1);
+  const Now now{TimePoint(std::chrono::hours(1000)), WallTime(std::chrono::seconds(1'790'000'000))};
+  forward::Asker asker;
+  for (auto _ : state) {
+    if (state.range(1) != 0) asker.sticks = mixed_number(asker.sticks + 1);
+    const auto chosen = forward::choose(live->candidates(0, forward::Purpose::access), asker, {}, now.steady);
+    forward::ServerHealth& health = *live->health_of(0, forward::Purpose::access)[*chosen];
+    health.count_asked();
+    health.begins();
+    health.answered(now, std::chrono::microseconds(900));
+    health.ends();
+  }
+}
+BENCHMARK(BM_ChooseServer)->ArgNames({"servers", "sticky"})->ArgsProduct({{3, 200}, {0, 1}});
 
 void BM_BuildAndSignAccept(benchmark::State& state) {
   Octets reply;

@@ -42,12 +42,18 @@ Members members_in_turn(const plan::Group& group, const std::vector<HealthPtr>& 
 std::optional<std::size_t> choose(const Candidates& of, const Asker& asker, const Tried& tried,
                                   TimePoint now) {
   const plan::Group& group = of.group;
+  // Mostly, all servers are well, and nothing has changed since the last choice.
+  if (!asker.began_at && asker.sticks == 0 && tried.none()) {
+    if (const auto next = of.spread.next_as_before(of.changes)) return next;
+  }
   if (asker.began_at) return tried[*asker.began_at] ? std::nullopt : asker.began_at;
   Members left;
   Members askable;
+  bool all_well = true;
   for (std::size_t i = 0; i < group.servers.size(); ++i) {
     if (tried[i]) continue;
     left.set(i);
+    all_well = all_well && !of.health[i]->down() && of.health[i]->warmth(group, now) >= 1;
     // A server that is due to be tried again gets this request, whatever its weight: somebody has to try it.
     if (of.health[i]->try_now(group, now)) return i;
     askable[i] = !of.health[i]->avoided(group);
@@ -55,6 +61,7 @@ std::optional<std::size_t> choose(const Candidates& of, const Asker& asker, cons
   const Members tier = lowest_tier(group, askable.any() ? askable : left);
   if (tier.none()) return std::nullopt;
   if (asker.sticks != 0) return rendezvous(of, tier, asker.sticks, now);
+  if (tried.none() && all_well) of.spread.settle(group, tier, of.changes);
   return next_in_turn(of, tier, now);
 }
 

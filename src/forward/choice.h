@@ -21,6 +21,7 @@ struct Candidates {
   const plan::Group& group;
   const std::vector<HealthPtr>& health;  ///< as in the group
   Spread& spread;                        ///< of the group
+  std::uint64_t changes = 0;             ///< ServerHealth::Changes, as it stands
 };
 
 /// Those among whom requests are divided as things stand: the servers of the lowest priority with one that is

@@ -72,11 +72,13 @@ ServerHealth::Change ServerHealth::answered(Now now, std::optional<std::chrono::
   if (silent_.load(std::memory_order_relaxed) != 0) {
     silent_.store(0, std::memory_order_relaxed);
     for (auto& path : paths_) path.store(0, std::memory_order_relaxed);
+    changed();
   }
   if (probe_silent_.load(std::memory_order_relaxed)) probe_silent_.store(false, std::memory_order_relaxed);
   if (retry_at_.load(std::memory_order_relaxed) == 0 || retry_at_.exchange(0) == 0) return Change::none;
   since_.store(milliseconds(now.wall), std::memory_order_relaxed);
   came_back_.store(stamp(now.steady), std::memory_order_relaxed);
+  changed();
   return Change::came_back;
 }
 
@@ -101,6 +103,7 @@ ServerHealth::Change ServerHealth::unanswered(const plan::Group& group, Path pat
   note(false);
   const int paths = add_path(path);
   const int in_a_row = silent_.fetch_add(1) + 1;
+  changed();
   if (in_a_row < group.down_after) return Change::none;
   const bool shown = probed(group) ? probe_silent_.load(std::memory_order_relaxed)
                                    : paths >= std::min(kPaths, group.down_after);
@@ -110,13 +113,16 @@ ServerHealth::Change ServerHealth::unanswered(const plan::Group& group, Path pat
 ServerHealth::Change ServerHealth::probe_unanswered(const plan::Group& group, Now now) {
   note(false);
   probe_silent_.store(true, std::memory_order_relaxed);
-  return silent_.fetch_add(1) + 1 < group.down_after ? Change::none : take_down(group, now);
+  const int in_a_row = silent_.fetch_add(1) + 1;
+  changed();
+  return in_a_row < group.down_after ? Change::none : take_down(group, now);
 }
 
 ServerHealth::Change ServerHealth::take_down(const plan::Group& group, Now now) {
   std::int64_t up = 0;
   if (!retry_at_.compare_exchange_strong(up, stamp(now.steady + group.try_again_every))) return Change::none;
   since_.store(milliseconds(now.wall), std::memory_order_relaxed);
+  changed();
   return Change::went_down;
 }
 

@@ -33,7 +33,12 @@ class ServerHealth {
   static constexpr int kPaths = 3;    ///< so many users at least
   static constexpr int kWindow = 64;  ///< attempts that are remembered
 
-  explicit ServerHealth(Purpose purpose = Purpose::access) : purpose_(purpose) {}
+  /// Counts what changes who is to be asked, of all servers: while it stays, choices stay.
+  using Changes = std::shared_ptr<std::atomic<std::uint64_t>>;
+
+  explicit ServerHealth(Purpose purpose = Purpose::access,
+                        Changes changes = std::make_shared<std::atomic<std::uint64_t>>(0))
+      : purpose_(purpose), changes_(std::move(changes)) {}
 
   /// Whether the node finds out by itself, in this group: Status-Server is for every purpose, a sign-in for
   /// access alone.
@@ -98,7 +103,9 @@ class ServerHealth {
   int paths() const;
   std::string next_trial(const plan::Group& group, Now now) const;
 
+  void changed() { changes_->fetch_add(1, std::memory_order_release); }
   const Purpose purpose_;
+  const Changes changes_;
   std::atomic<int> silent_{0};
   std::array<std::atomic<Path>, kPaths> paths_{};  // of the silent attempts; 0: none yet
   std::atomic<bool> probe_silent_{false};          // the last one

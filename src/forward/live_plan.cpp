@@ -22,6 +22,7 @@ typename Map::mapped_type known_or_new(const Map& known, Map& still_known, const
 LivePlanPtr HealthBoard::go_live(plan::PlanPtr plan, std::uint64_t revision) {
   const std::lock_guard lock(mutex_);
   auto live = std::make_shared<LivePlan>();
+  live->changes = changes_;
   decltype(healths_) healths;
   decltype(counts_) counts;
   for (const plan::Group& group : plan->groups) {
@@ -32,7 +33,7 @@ LivePlanPtr HealthBoard::go_live(plan::PlanPtr plan, std::uint64_t revision) {
       const auto place = static_cast<std::size_t>(purpose);
       for (const plan::Server& server : group.servers) {
         const Endpoint at = endpoint_of(server, purpose);
-        health[place].push_back(known_or_new(healths_, healths, {at, purpose}, purpose));
+        health[place].push_back(known_or_new(healths_, healths, {at, purpose}, purpose, changes_));
         const std::string key = fmt::format("{}\n{}\n{}\n{}", group.name, server.name, at.text(), place);
         chosen[place].push_back(known_or_new(counts_, counts, key, 0U));
       }

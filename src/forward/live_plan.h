@@ -21,14 +21,16 @@ struct LivePlan {
   /// [group][purpose][server]: the requests that were given to it first
   std::vector<std::array<std::vector<CountPtr>, 2>> chosen;
 
+  ServerHealth::Changes changes;  ///< of all healths
+
   std::vector<ActivityPtr> activity;  ///< by client, as in the plan
 
   ClientActivity& activity_of(const plan::Client& client) const {
     return *activity[static_cast<std::size_t>(&client - plan->clients.data())];
   }
   Candidates candidates(std::size_t group, Purpose purpose) const {
-    return {plan->groups[group], health_of(group, purpose),
-            *spread[group][static_cast<std::size_t>(purpose)]};
+    return {plan->groups[group], health_of(group, purpose), *spread[group][static_cast<std::size_t>(purpose)],
+            changes == nullptr ? 0 : changes->load(std::memory_order_acquire)};
   }
   const std::vector<HealthPtr>& health_of(std::size_t group, Purpose purpose) const {
     return health[group][static_cast<std::size_t>(purpose)];
@@ -48,6 +50,7 @@ class HealthBoard {
 
  private:
   std::mutex mutex_;
+  const ServerHealth::Changes changes_ = std::make_shared<std::atomic<std::uint64_t>>(0);
   std::map<std::pair<Endpoint, Purpose>, HealthPtr> healths_;
   std::map<std::string, CountPtr> counts_;
   std::unordered_map<std::string, ActivityPtr> clients_;

@@ -70,18 +70,39 @@ std::vector<std::uint32_t> weights_of(const plan::Group& group) {
   return out;
 }
 
+Spread::Round& Spread::round_of(const plan::Group& group, const Members& members) {
+  const auto known = std::find_if(rounds_.begin(), rounds_.end(),
+                                  [&](const Round& round) { return round.members == members; });
+  if (known != rounds_.end()) return *known;
+  if (rounds_.size() == kMostRounds) {
+    rounds_.erase(rounds_.begin());
+    settled_ = ~std::uint64_t{0};  // the places of the others have changed
+  }
+  rounds_.push_back({members, even_round(weights_of(group), members)});
+  return rounds_.back();
+}
+
+std::size_t Spread::take_turn(Round& round) {
+  const std::size_t out = round.places[round.turn];
+  if (++round.turn == round.places.size()) round.turn = 0;
+  return out;
+}
+
 std::size_t Spread::next(const plan::Group& group, const Members& members) {
   const std::lock_guard lock(mutex_);
-  auto known = std::find_if(rounds_.begin(), rounds_.end(),
-                            [&](const Round& round) { return round.members == members; });
-  if (known == rounds_.end()) {
-    if (rounds_.size() == kMostRounds) rounds_.erase(rounds_.begin());
-    rounds_.push_back({members, even_round(weights_of(group), members)});
-    known = std::prev(rounds_.end());
-  }
-  const std::size_t out = known->places[known->turn];
-  known->turn = (known->turn + 1) % known->places.size();
-  return out;
+  return take_turn(round_of(group, members));
+}
+
+void Spread::settle(const plan::Group& group, const Members& members, std::uint64_t changes) {
+  const std::lock_guard lock(mutex_);
+  settled_round_ = static_cast<std::size_t>(&round_of(group, members) - rounds_.data());
+  settled_ = changes;
+}
+
+std::optional<std::size_t> Spread::next_as_before(std::uint64_t changes) {
+  const std::lock_guard lock(mutex_);
+  if (settled_ != changes) return std::nullopt;
+  return take_turn(rounds_[settled_round_]);
 }
 
 }  // namespace jembatan::forward

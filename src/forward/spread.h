@@ -2,6 +2,7 @@
 #include <bitset>
 #include <memory>
 #include <mutex>
+#include <optional>
 
 #include "plan/plan.h"
 
@@ -25,6 +26,10 @@ class Spread {
  public:
   ///   members  among whom it is; at least one
   std::size_t next(const plan::Group& group, const Members& members);
+  /// These are the members until something changes; all of them are well.
+  void settle(const plan::Group& group, const Members& members, std::uint64_t changes);
+  /// The next of them; nothing if something has changed since.
+  std::optional<std::size_t> next_as_before(std::uint64_t changes);
 
  private:
   /// Rounds for the members of late: they change when a server goes down, or has been asked in vain.
@@ -34,8 +39,12 @@ class Spread {
     std::size_t turn = 0;
   };
   static constexpr std::size_t kMostRounds = 16;
+  Round& round_of(const plan::Group& group, const Members& members);
+  static std::size_t take_turn(Round& round);
   std::mutex mutex_;
   std::vector<Round> rounds_;
+  std::uint64_t settled_ = ~std::uint64_t{0};  // the changes at that time
+  std::size_t settled_round_ = 0;
 };
 
 using SpreadPtr = std::shared_ptr<Spread>;

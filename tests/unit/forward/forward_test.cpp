@@ -195,6 +195,35 @@ TEST(Health, ADownServerGetsOneRequestEachInterval) {
   for (int i = 0; i < 50; ++i) EXPECT_EQ(bench.choice(), 1U);
 }
 
+TEST(Choice, AChangeOfHealthIsSeenByTheNextRequest) {
+  Bench bench({{1, 1}, {1, 1}, {2, 1}});
+  for (int i = 0; i < 10; ++i) EXPECT_LT(*bench.choice(), 2U);
+  bench.take_down(0);
+  for (int i = 0; i < 10; ++i) EXPECT_EQ(bench.choice(), 1U);
+  bench.take_down(1);
+  for (int i = 0; i < 10; ++i) EXPECT_EQ(bench.choice(), 2U);
+  bench.clock.advance(31s);
+  EXPECT_EQ(bench.choice(), 0U);  // its trial
+  bench.health()[1]->answered(bench.clock.now());
+  for (int i = 0; i < 10; ++i) EXPECT_EQ(bench.choice(), 1U);
+  bench.health()[0]->answered(bench.clock.now());
+  int first = 0;
+  for (int i = 0; i < 10; ++i) first += bench.choice() == 0U ? 1 : 0;
+  EXPECT_EQ(first, 5);
+}
+
+TEST(Choice, NextsOfManySetsOfMembersStayEven) {  // more sets than are remembered
+  Bench bench(std::vector<ServerWish>(20, {1, 1}));
+  for (std::size_t gone = 0; gone < 20; ++gone) {
+    bench.take_down(gone);
+    for (int i = 0; i < 19; ++i) EXPECT_NE(bench.choice(), gone);
+    bench.health()[gone]->answered(bench.clock.now());
+    std::vector<int> had(20);
+    for (int i = 0; i < 40; ++i) ++had[*bench.choice()];
+    for (const int count : had) EXPECT_NEAR(count, 2, 1);
+  }
+}
+
 TEST(Health, OutlivesAChangeOfThePlanThatKeepsTheServer) {
   Bench bench({{1, 1}});
   bench.take_down(0);
