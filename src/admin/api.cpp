@@ -47,6 +47,7 @@ constexpr Route kRoutes[] = {
     {"GET", "/v1/capture", Role::operator_, capture_traffic},
     {"POST", "/v1/plan/reload", Role::operator_, reload_plan},
     {"POST", "/v1/plan/apply", Role::operator_, apply_plan, kLargestPlan},
+    {"POST", "/v1/plan/preview", Role::operator_, preview_plan, kLargestPlan},
     {"POST", "/v1/plan/change", Role::operator_, change_plan, kLargestPlan},
     {"POST", "/v1/plan/restore", Role::operator_, restore_plan},
     {"GET", "/v1/plan/revisions", Role::viewer, list_revisions},

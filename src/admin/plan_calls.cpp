@@ -226,33 +226,100 @@ void reload_plan(const Asked& asked) {
   answer_applied(asked, applied, problems);
 }
 
+namespace {
+
+// The files of a plan that a body brings; nothing, with a problem answered, if they are none.
+std::optional<std::vector<plan::SourceFile>> files_in(const Asked& asked, const json& body) {
+  const auto refuse = [&](const char* why) {
+    problem(asked.response, 400, "Not understood", why);
+    return std::nullopt;
+  };
+  std::vector<plan::SourceFile> out;
+  const json given = body.value("files", json::array());
+  if (!given.is_array()) return refuse("'files' is no array");
+  for (const json& file : given) {
+    if (!file.is_object() || !file.value("name", json()).is_string() ||
+        !file.value("text", json()).is_string())
+      return refuse("a file is {\"name\": TEXT, \"text\": TEXT}");
+    out.push_back({file["name"].get<std::string>(), file["text"].get<std::string>()});
+  }
+  if (out.empty()) return refuse("'files' is empty: a plan has one or more");
+  return out;
+}
+
+// What these files lead to, as the body brings it along.
+plan::Outside outside_in(const Asked& asked, const json& body) {
+  plan::Outside out;
+  out.file = looked_up_in(texts_in(body, "secret_files"), "secret file");
+  out.variable = looked_up_in(texts_in(body, "variables"), "variable");
+  out.resolve = [&server = asked.server](const std::string& host) { return server.hosts().address_of(host); };
+  out.now = now();
+  return out;
+}
+
+}  // namespace
+
 void apply_plan(const Asked& asked) {
   const auto body = read_body(asked.request, asked.response,
                               {"files", "secret_files", "variables", "message", "base", "dry_run", "force"});
   if (!body) return;
   const auto wish = read_wish(asked, *body);
   if (!wish || (!wish->dry_run && !changed_by_commands(asked))) return;
-  std::vector<plan::SourceFile> files;
-  const json given = body->value("files", json::array());
-  if (!given.is_array()) return problem(asked.response, 400, "Not understood", "'files' is no array");
-  for (const json& file : given) {
-    if (!file.is_object() || !file.value("name", json()).is_string() ||
-        !file.value("text", json()).is_string())
-      return problem(asked.response, 400, "Not understood", "a file is {\"name\": TEXT, \"text\": TEXT}");
-    files.push_back({file["name"].get<std::string>(), file["text"].get<std::string>()});
-  }
-  if (files.empty())
-    return problem(asked.response, 400, "Not understood", "'files' is empty: a plan has one or more");
+  const auto files = files_in(asked, *body);
+  if (!files) return;
   document::Problems problems;
-  const auto applied = asked.server.change_plan([&](Keeper& keeper) {
-    plan::Outside outside;
-    outside.file = looked_up_in(texts_in(*body, "secret_files"), "secret file");
-    outside.variable = looked_up_in(texts_in(*body, "variables"), "variable");
-    outside.resolve = [&](const std::string& host) { return asked.server.hosts().address_of(host); };
-    outside.now = now();
-    return keeper.apply(files, std::move(outside), *wish, problems);
-  });
+  const auto applied = asked.server.change_plan(
+      [&](Keeper& keeper) { return keeper.apply(*files, outside_in(asked, *body), *wish, problems); });
   answer_applied(asked, applied, problems);
+}
+
+// Nothing is changed: the plan is read as if it were applied.
+void preview_plan(const Asked& asked) {
+  const auto body =
+      read_body(asked.request, asked.response,
+                {"files", "secret_files", "variables", "since", "until", "user", "client", "realm", "most"});
+  if (!body) return;
+  const auto files = files_in(asked, *body);
+  if (!files) return;
+  journal::Query query;
+  for (const auto& [key, part] :
+       {std::pair{"user", &query.user}, {"client", &query.client}, {"realm", &query.realm}}) {
+    auto text = text_in(*body, key);
+    if (!text) return problem(asked.response, text.error());
+    *part = std::move(*text);
+  }
+  for (const auto& [key, part] : {std::pair{"since", &query.since}, {"until", &query.until}}) {
+    const auto text = text_in(*body, key);
+    if (!text) return problem(asked.response, text.error());
+    if (text->empty()) continue;
+    const auto moment = parse_moment(*text, now());
+    if (!moment) return problem(asked.response, moment.error().at(key));
+    *part = *moment;
+  }
+  query.most = std::min<std::size_t>(
+      body->value("most", json(100)).is_number_unsigned() ? body->value("most", std::size_t{100}) : 100,
+      10000);
+  document::Problems problems;
+  const auto read = asked.server.with_revisions([&](Keeper& keeper) {
+    const revision::Wish wish{asked.caller, "", std::nullopt, true, true, now(), "apply"};
+    return keeper.apply(*files, outside_in(asked, *body), wish, problems);
+  });
+  if (!read) return problem(asked.response, read.error(), problems);
+  const auto preview = asked.server.past_requests().preview(query, read->plan);
+  if (!preview) return problem(asked.response, preview.error());
+  json list = json::array();
+  for (const journal::Otherwise& one : preview->otherwise) {
+    json row = json_of(one.was);
+    row["would"] = one.would;
+    row["differences"] = one.differences;
+    list.push_back(std::move(row));
+  }
+  answer(asked.response,
+         {{"looked_at", preview->looked_at},
+          {"not_told", preview->not_told},
+          {"differ", preview->differ},
+          {"otherwise", list},
+          {"stopped_before", preview->stopped_before == 0 ? json(nullptr) : json(preview->stopped_before)}});
 }
 
 void change_plan(const Asked& asked) {

@@ -6,6 +6,7 @@ namespace jembatan::admin {
 
 void reload_plan(const Asked& asked);
 void apply_plan(const Asked& asked);
+void preview_plan(const Asked& asked);
 void change_plan(const Asked& asked);
 void restore_plan(const Asked& asked);
 void list_revisions(const Asked& asked);

@@ -77,6 +77,7 @@ Command ask_load_command();
 std::vector<Command> follow_commands();
 std::vector<Command> journal_commands();
 std::vector<Command> plan_commands();
+Command plan_preview_command();
 std::vector<Command> client_commands();
 std::vector<Command> user_commands();
 std::vector<Command> realm_commands();

@@ -334,6 +334,7 @@ std::vector<Command> plan_commands() {
            std::move(apply_options),
            {"FOLDER", "the plan's folder", true, false},
            apply},
+          plan_preview_command(),
           {"plan history",
            "List the revisions of a node's plan, newest first",
            "jembatan plan history --lab hub",

@@ -64,25 +64,33 @@ class Search {
 
 }  // namespace
 
-Result<Found> find(Blocks& blocks, const Query& query, const PlanOf& plans,
-                   const std::function<bool()>& go_on) {
+Result<std::uint64_t> each_match(Blocks& blocks, const Query& query, const PlanOf& plans,
+                                 const std::function<bool()>& go_on,
+                                 const std::function<bool(const Record&)>& visit) {
   Search search(query, plans);
-  Found out;
-  for (std::uint64_t below = query.before > 0 ? query.before : ~std::uint64_t{0};
-       out.entries.size() < query.most;) {
+  for (std::uint64_t below = query.before > 0 ? query.before : ~std::uint64_t{0};;) {
     const auto block = blocks.below(below, query.since, query.until);
     if (!block) return block.error();
-    if (!*block) break;
+    if (!*block) return 0;
     const auto records = records_in(**block);
     if (!records) return records.error();
-    for (auto at = records->rbegin(); at != records->rend() && out.entries.size() < query.most; ++at) {
-      if (search.matches(*at)) out.entries.push_back(heading_of(*at));
-    }
+    for (auto at = records->rbegin(); at != records->rend(); ++at)
+      if (search.matches(*at) && !visit(*at)) return 0;  // within a block, as it may be
     below = (*block)->first;
-    if (out.entries.size() == query.most || go_on()) continue;  // a full page may end within a block
-    out.stopped_before = below;
-    break;
+    if (!go_on()) return below;
   }
+}
+
+Result<Found> find(Blocks& blocks, const Query& query, const PlanOf& plans,
+                   const std::function<bool()>& go_on) {
+  Found out;
+  if (query.most == 0) return out;
+  const auto stopped = each_match(blocks, query, plans, go_on, [&](const Record& record) {
+    out.entries.push_back(heading_of(record));
+    return out.entries.size() < query.most;
+  });
+  if (!stopped) return stopped.error();
+  out.stopped_before = *stopped;
   return out;
 }
 

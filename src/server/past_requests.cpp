@@ -8,6 +8,7 @@ namespace {
 using namespace std::chrono_literals;
 
 constexpr auto kSearchWithin = 3s;
+constexpr auto kPreviewWithin = 10s;
 
 Error no_journal() {
   return fail(Errc::not_found, "this node keeps no journal: journal.keep is 0s in its node file");
@@ -24,6 +25,15 @@ Result<journal::Found> PastRequests::find(const journal::Query& query) {
   const TimePoint until = std::chrono::steady_clock::now() + kSearchWithin;
   return journal::find(
       *blocks_, query, [this](std::uint64_t revision) { return plan_of(revision); },
+      [until] { return std::chrono::steady_clock::now() < until; });
+}
+
+Result<journal::Preview> PastRequests::preview(const journal::Query& query, const plan::PlanPtr& by) {
+  if (blocks_ == nullptr) return no_journal();
+  const std::lock_guard lock(mutex_);
+  const TimePoint until = std::chrono::steady_clock::now() + kPreviewWithin;
+  return journal::preview(
+      *blocks_, query, [this](std::uint64_t revision) { return plan_of(revision); }, by,
       [until] { return std::chrono::steady_clock::now() < until; });
 }
 

@@ -2,7 +2,7 @@
 #include <deque>
 #include <mutex>
 
-#include "journal/search.h"
+#include "journal/preview.h"
 
 namespace jembatan::server {
 
@@ -16,6 +16,8 @@ class PastRequests {
   /// Stops after a while, so that others come to read, too.
   ///   errors  Errc::not_found: there is no journal; those of journal::find
   Result<journal::Found> find(const journal::Query& query);
+  /// What another plan would make of them; with limits as find().
+  Result<journal::Preview> preview(const journal::Query& query, const plan::PlanPtr& by);
   /// Nothing if there is none of that number, or not any more.
   Result<std::optional<journal::Entry>> entry(std::uint64_t number);
 

@@ -85,5 +85,77 @@ TEST(PastRequests, OfAnOlderFormatAreSetAside) {
   EXPECT_FALSE(trail(node, 1).empty());
 }
 
+class PreviewedPlan : public testing::Test {
+ protected:
+  PreviewedPlan() {
+    home.plan(kHere + kRules);
+    home.start();
+    for (const char* password : {"ombak-3", "ombak-4"})
+      (void)client({"ask", "access", "--to", home.access_to(), "--secret", "laut", "--user",
+                    "tamu@reef.example", "--password", password, "NAS-Port-Type=Virtual"});
+    (void)client({"ask", "access", "--to", home.access_to(), "--secret", "laut", "--user",
+                  "tamu@reef.example", "--password", "ombak-3"});
+  }
+  support::Finished preview(const std::string& text, const std::vector<std::string>& more = {}) const {
+    support::write_file(folder.path() / "plan.toml", text);
+    std::vector<std::string> words{"plan", "preview", folder.path().string(), "--node", home.file()};
+    words.insert(words.end(), more.begin(), more.end());
+    return client(words);
+  }
+  static constexpr const char* kRules = R"(
+[[access]]
+name = "all"
+permit = true
+reply = { Filter-Id = "crew" }
+)";
+  TestNode home{"home"};
+  support::TemporaryFolder folder;
+};
+
+TEST_F(PreviewedPlan, TheSamePlanChangesNothing) {
+  const auto same = preview(kHere + kRules);
+  EXPECT_EQ(same.exit_code, 0) << same.out << same.error;
+  EXPECT_THAT(same.out, HasSubstr("3 requests looked at: 0 would go otherwise"));
+}
+
+TEST_F(PreviewedPlan, WhatWouldGoOtherwiseIsToldWithItsReason) {
+  const auto other = preview(kHere + R"(
+[[access]]
+name = "no consoles"
+when = 'NAS-Port-Type == Virtual'
+permit = false
+)" + kRules);
+  EXPECT_EQ(other.exit_code, 1);
+  EXPECT_THAT(other.out, HasSubstr("request 1 "));
+  EXPECT_THAT(other.out, HasSubstr("would be rejected (an access rule denies (no consoles))"));
+  EXPECT_THAT(other.out,
+              HasSubstr("3 requests looked at: 1 would go otherwise"));  // a wrong password stays wrong
+  EXPECT_EQ(home.ask_node({"node", "status"})["plan_revision"], 1);      // nothing was applied
+}
+
+TEST_F(PreviewedPlan, RepliesAreCompared) {
+  const auto deck = preview(
+      kHere + "[[access]]\nname = \"all\"\npermit = true\nreply = { Filter-Id = \"deck\" }\n", {"--json"});
+  const json body = json::parse(deck.out);
+  EXPECT_EQ(body.at("differ"), 2);
+  EXPECT_EQ(body.at("otherwise").at(0).at("would"), "");
+  EXPECT_EQ(body.at("otherwise").at(0).at("differences"),
+            (json{"no more Filter-Id \"crew\"", "now Filter-Id \"deck\""}));
+}
+
+TEST_F(PreviewedPlan, WhereItWouldGoAndWhomItWouldNotKnow) {
+  const std::string away =
+      client_here("laut") +
+      "[[realm]]\nname = \"reef.example\"\nhandle = \"group:away\"\n[[group]]\n"
+      "name = \"away\"\n[[group.server]]\nname = \"one\"\naddress = \"198.51.100.1\"\nsecret = \"laut\"\n";
+  EXPECT_THAT(preview(away).out, HasSubstr("would be sent to group away"));
+  std::string stranger = kHere;
+  stranger.replace(stranger.find("127.0.0.1"), 9, "192.0.2.7");
+  EXPECT_THAT(preview(stranger).out, HasSubstr("would be unknown-client (nobody entered this address)"));
+  const auto broken = preview("[[realm]]\nname = 7\n");
+  EXPECT_EQ(broken.exit_code, 2);
+  EXPECT_THAT(broken.error, HasSubstr("plan.toml:2"));
+}
+
 }  // namespace
 }  // namespace jembatan::blackbox
