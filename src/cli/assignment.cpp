@@ -57,6 +57,28 @@ json value_in(const std::string& text) {
   return value.kind == document::Kind::date_or_time ? json(text) : bodies::json_of(value);
 }
 
+Error seen_by_everybody(std::string_view key) {
+  return fail(
+      Errc::malformed,
+      fmt::format("'{0}=…' can be seen by everybody on this machine; allowed: {0}=@FILE, or {0}=generate",
+                  key));
+}
+
+// The secret that a table or a list of them holds in the open: "probe.secret"; empty: none.
+std::string secret_inside(const std::string& key, const json& value) {
+  std::string out;
+  if (value.is_array()) {
+    for (const json& item : value)
+      if (out.empty()) out = secret_inside(key, item);
+  } else if (value.is_object()) {
+    for (const auto& [name, inner] : value.items()) {
+      const std::string whole = key + "." + name;
+      if (out.empty()) out = is_secret(whole) && inner.is_string() ? whole : secret_inside(whole, inner);
+    }
+  }
+  return out;
+}
+
 }  // namespace
 
 Status read_assignment(const std::string& text, json& fields) {
@@ -77,10 +99,7 @@ Status read_assignment(const std::string& text, json& fields) {
     out = trim(*content);
   } else if (is_secret(field)) {
     if (value != "generate") {
-      return fail(
-          Errc::malformed,
-          fmt::format("'{0}=…' can be seen by everybody on this machine; allowed: {0}=@FILE, or {0}=generate",
-                      field));
+      return seen_by_everybody(field);
     }
     out = json{{"generate", true}};
   } else if (is_moment(field)) {
@@ -89,6 +108,8 @@ Status read_assignment(const std::string& text, json& fields) {
     out = text_of(*time);
   } else {
     out = always_text(field) && value[0] != '"' ? json(value) : value_in(value);
+    if (const std::string secret = secret_inside(std::string(field), out); !secret.empty())
+      return seen_by_everybody(secret);
   }
   return {};
 }

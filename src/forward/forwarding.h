@@ -34,6 +34,7 @@ class Forwarding {
 
  private:
   Step ask_next(const Candidates& of, Moment at);
+  int most_attempts(const plan::Group& group) const;
   void wait(const plan::Group& group, Moment at);
   Asker asker_;
   TimePoint until_;

@@ -47,6 +47,7 @@ Node::Node(Network& network, std::string address, std::string_view plan, const T
   settings.slowdown = std::make_shared<engine::Slowdown>(7);
   settings.loop_mark = std::make_shared<const engine::LoopMark>(Secret(address));
   settings.conversations = std::make_shared<engine::Conversations>();
+  settings.origins = std::make_shared<engine::Origins>(11);
   if (tune) tune(settings);
   const auto live = board_.go_live(support::plan_of(plan), 1);
   for (Worker& worker : workers_) {

@@ -1,6 +1,8 @@
 // Conversations of several rounds through a chain, from worker to worker, every datagram twice.
 #include <gtest/gtest.h>
 
+#include <algorithm>
+
 #include "sim/network.h"
 #include "support/packets.h"
 #include "wire/packet.h"
@@ -147,6 +149,101 @@ TEST(SimulatedRounds, AConversationBelongsToWhoBeganIt) {
   Rounds chain;
   const Octets state = Rounds::state_of(chain.say("one"));
   EXPECT_EQ(chain.say("two", state, "tamu@reef.example").answer(), Code::access_reject);
+}
+
+constexpr const char* kTwoHomes = R"(
+[[client]]
+name = "before"
+address = "192.0.2.0/24"
+secret = "deck"
+[realm_default]
+unknown = "group:homes"
+[[group]]
+name = "homes"
+answer_within = "300ms"
+attempts = 2
+down_after = 3
+[[group.server]]
+name = "one"
+address = "198.51.100.31"
+secret = "radio"
+[[group.server]]
+name = "two"
+address = "198.51.100.32"
+secret = "radio"
+)";
+
+// A hub before two homes, and many people who talk to them at the same time.
+struct ManyTalks {
+  ManyTalks()
+      : hub(network.add_node("198.51.100.20", kTwoHomes)),
+        one(home("198.51.100.31")),
+        two(home("198.51.100.32")) {}
+  Node& home(const std::string& at) {
+    return network.add_node(at, kScriptedHome, [](engine::Settings& settings) {
+      settings.begin_method = [](const decide::Course&) { return std::make_unique<Scripted>(); };
+    });
+  }
+  // Everybody says the word, with the State of what they were answered last; ports, and so workers, change.
+  std::vector<const Device*> all_say(std::string_view word, const std::vector<const Device*>& before,
+                                     std::size_t people) {
+    std::vector<const Device*> out;
+    for (std::size_t i = 0; i < people; ++i) {
+      ++port;
+      const auto identifier = static_cast<std::uint8_t>(port);
+      auto request = access_request(identifier)
+                         .authenticator(static_cast<std::uint8_t>(port * 7))
+                         .user("sari@reef.example")
+                         .password(word);
+      if (!before.empty()) request.with("State", "0x" + to_hex(Rounds::state_of(*before[i])));
+      out.push_back(&network.add_device("192.0.2.9:" + std::to_string(port), "198.51.100.20:1812",
+                                        request.signed_with(secret("deck")), secret("deck")));
+    }
+    network.run(20s);
+    return out;
+  }
+  static std::size_t count(const std::vector<const Device*>& all, std::optional<Code> answer) {
+    return static_cast<std::size_t>(std::count_if(
+        all.begin(), all.end(), [&](const Device* device) { return device->answer() == answer; }));
+  }
+  Network network{{0.05, 0.2, 1ms, 20ms}, 9};
+  Node& hub;
+  Node& one;
+  Node& two;
+  int port = 1000;
+};
+
+TEST(SimulatedRounds, AHundredConversationsStayWithTheHomeTheyBeganWith) {
+  ManyTalks talks;
+  const auto first = talks.all_say("one", {}, 100);
+  EXPECT_EQ(ManyTalks::count(first, Code::access_challenge), 100U);
+  const auto second = talks.all_say("two", first, 100);
+  EXPECT_EQ(ManyTalks::count(second, Code::access_challenge), 100U);
+  const auto third = talks.all_say("three", second, 100);
+  EXPECT_EQ(ManyTalks::count(third, Code::access_accept), 100U);
+  EXPECT_GT(talks.one.counters().count(Outcome::accepted), 40U);
+  EXPECT_GT(talks.two.counters().count(Outcome::accepted), 40U);
+}
+
+TEST(SimulatedRounds, AHomeThatDiesInTheMiddleEndsItsOwnConversationsAndNoOthers) {
+  ManyTalks talks;
+  const auto first = talks.all_say("one", {}, 100);
+  talks.one.silent = true;
+  const auto second = talks.all_say("two", first, 100);
+  const std::size_t lost = ManyTalks::count(second, Code::access_reject);
+  const std::size_t well = ManyTalks::count(second, Code::access_challenge);
+  EXPECT_EQ(lost + well, 100U);  // nobody is left without an answer, and nobody gets a wrong one
+  EXPECT_GE(lost, 40U);
+  EXPECT_GE(well, 40U);
+  EXPECT_EQ(talks.two.counters().count(Outcome::rejected),
+            0U);  // no round came to a home that does not know it
+  std::vector<const Device*> go_on;
+  for (const Device* device : second)
+    if (device->answer() == Code::access_challenge) go_on.push_back(device);
+  const auto third = talks.all_say("three", go_on, go_on.size());
+  EXPECT_EQ(ManyTalks::count(third, Code::access_accept), well);
+  const auto anew = talks.all_say("one", {}, lost);  // and they can be begun anew, with the home that lives
+  EXPECT_EQ(ManyTalks::count(anew, Code::access_challenge), lost);
 }
 
 }  // namespace

@@ -49,6 +49,9 @@ TEST(Assignment, MistakesAreToldWithTheRightForm) {
   EXPECT_EQ(read("set.69=laut").substr(0, 10), "'set.69=\xE2\x80");
   EXPECT_EQ(read("add.Strait-Door-Password=4711").substr(0, 26), "'add.Strait-Door-Password=");
   EXPECT_EQ(read("reply.Filter-Id=laut"), R"({"reply.Filter-Id":"laut"})");
+  EXPECT_EQ(read("probe={ user = \"x\", secret = \"laut\" }").substr(0, 16), "'probe.secret=\xE2\x80");
+  EXPECT_EQ(read("server=[{ name = \"a\", secret = \"laut\" }]").substr(0, 17), "'server.secret=\xE2\x80");
+  EXPECT_EQ(read("probe=status-server"), R"({"probe":"status-server"})");
 }
 
 }  // namespace
