@@ -79,7 +79,7 @@ TEST(PastRequests, OfAnOlderFormatAreSetAside) {
                         "d.execute('PRAGMA user_version = 1'); d.commit()"});
   ASSERT_EQ(made.exit_code, 0) << made.error;
   node.start();
-  EXPECT_THAT(node.log(), HasSubstr("made by an older version (tables 1, known 2); it was set aside as '" +
+  EXPECT_THAT(node.log(), HasSubstr("made by an older version (tables 1, known 3); it was set aside as '" +
                                     node.path("data/journal.sqlite.aside-1").string() + "'"));
   sign_in(node);
   EXPECT_FALSE(trail(node, 1).empty());
