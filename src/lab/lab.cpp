@@ -1,111 +1,25 @@
 #include "lab/lab.h"
 
-#include <fcntl.h>
 #include <fmt/format.h>
-#include <netinet/in.h>
 #include <signal.h>
-#include <sys/socket.h>
-#include <sys/wait.h>
-#include <unistd.h>
 
 #include <algorithm>
-#include <array>
-#include <chrono>
-#include <cstring>
 #include <fstream>
 #include <map>
 #include <nlohmann/json.hpp>
-#include <regex>
-#include <thread>
 
-#include "base/embedded.h"
 #include "base/text.h"
 #include "document/parse.h"
 #include "lab/fault.h"
+#include "lab/processes.h"
 #include "lab/relay.h"
+#include "lab/world.h"
 
 namespace jembatan::lab {
 namespace {
 
 using namespace std::chrono_literals;
 namespace fs = std::filesystem;
-
-constexpr auto kStartWithin = 20s;
-constexpr auto kStopWithin = 15s;
-
-template <class Condition>
-bool wait_for(std::chrono::milliseconds within, Condition condition) {
-  const auto until = std::chrono::steady_clock::now() + within;
-  while (!condition()) {
-    if (std::chrono::steady_clock::now() > until) return false;
-    std::this_thread::sleep_for(10ms);
-  }
-  return true;
-}
-
-// A port of 127.0.0.1 that is free for UDP and TCP at this moment.
-int free_port() {
-  for (int tries = 0; tries < 100; ++tries) {
-    const int udp = ::socket(AF_INET, SOCK_DGRAM, 0);
-    const int tcp = ::socket(AF_INET, SOCK_STREAM, 0);
-    sockaddr_in address{};
-    address.sin_family = AF_INET;
-    socklen_t length = sizeof(address);
-    auto* generic = reinterpret_cast<sockaddr*>(&address);
-    const bool both = ::bind(udp, generic, length) == 0 && ::getsockname(udp, generic, &length) == 0 &&
-                      ::bind(tcp, generic, length) == 0;
-    ::close(udp);
-    ::close(tcp);
-    if (both) return ntohs(address.sin_port);
-  }
-  return 0;
-}
-
-// Replaces the demo's well-known ports, each by the same free one wherever it stands.
-class Ports {
- public:
-  std::string replaced(std::string_view text) {
-    static const std::regex kKnown(R"(\b(1812|1813|8812)\b)");
-    std::string out;
-    const std::string whole(text);
-    auto at = whole.cbegin();
-    for (std::sregex_iterator it(whole.begin(), whole.end(), kKnown), end; it != end; ++it) {
-      out.append(at, whole.cbegin() + it->position());
-      std::string& port = chosen_[it->str()];
-      if (port.empty()) port = std::to_string(free_port());
-      out += port;
-      at = whole.cbegin() + it->position() + it->length();
-    }
-    return out.append(at, whole.cend());
-  }
-
- private:
-  std::map<std::string, std::string> chosen_;
-};
-
-// A node of the lab listens at the next address: its stand-in has the one that the demo tells.
-std::string behind_stand_in(std::string text) {
-  static const std::regex kListens(R"((access|accounting)( = \["127\.0\.[0-9]+\.)1:)");
-  return std::regex_replace(
-      text, kListens, "# its stand-in in the lab listens at the address before: jembatan lab fault\n$1$022:");
-}
-
-Status write_demo(const fs::path& root, bool free_ports) {
-  Ports ports;
-  for (const EmbeddedFile& file : demo_world()) {
-    const fs::path path = root / file.name;
-    std::error_code failed;
-    fs::create_directories(path.parent_path(), failed);
-    std::ofstream out(path, std::ios::binary | std::ios::trunc);
-    std::string text = free_ports ? ports.replaced(file.text) : std::string(file.text);
-    out << (path.filename() == "node.toml" ? behind_stand_in(std::move(text)) : text);
-    out.close();
-    if (failed || !out) return fail(Errc::io, fmt::format("file '{}' cannot be written", path.string()));
-    const bool secret = path.parent_path().filename() == "secrets";
-    if (secret) fs::permissions(path, fs::perms::owner_read | fs::perms::owner_write, failed);
-  }
-  return {};
-}
 
 fs::path program() {
   std::error_code failed;
@@ -117,61 +31,12 @@ fs::path program() {
   return "jembatand";
 }
 
-/// A process of the lab: its number is kept in a file, and its command line shows that it is still ours.
-struct Process {
-  fs::path number_file;
-  std::string mark;  ///< in its command line
-};
-
 Process process_of_node(const fs::path& node) {
   return {node / "process", (node / "node.toml").string()};
 }
 
 Process relay_process() {
   return {folder() / "stand-ins.process", folder().string()};
-}
-
-// Its number; 0: it does not run.
-int running(const Process& process) {
-  std::ifstream in(process.number_file);
-  int number = 0;
-  if (!(in >> number) || number <= 0 || ::kill(number, 0) != 0) return 0;
-  std::ifstream command(fmt::format("/proc/{}/cmdline", number), std::ios::binary);
-  const std::string line((std::istreambuf_iterator<char>(command)), {});
-  return line.find(process.mark) == std::string::npos ? 0 : number;
-}
-
-std::string end_of_log(const fs::path& log) {
-  const auto text = document::read_file(log);
-  if (!text) return "";
-  auto lines = split(trim(*text), '\n');
-  std::string out;
-  for (std::size_t i = lines.size() > 8 ? lines.size() - 8 : 0; i < lines.size(); ++i)
-    out += fmt::format("\n  {}", lines[i]);
-  return out;
-}
-
-// Starts a program in the background; what it says goes to a log.
-Result<int> start(const std::vector<std::string>& words, const fs::path& log_file, const Process& process) {
-  const std::string log = log_file.string();
-  std::vector<char*> arguments;
-  for (const std::string& word : words) arguments.push_back(const_cast<char*>(word.c_str()));  // NOLINT
-  arguments.push_back(nullptr);
-  const int child = ::fork();
-  if (child < 0) return fail(Errc::io, fmt::format("fork: {}", std::strerror(errno)));
-  if (child == 0) {
-    ::setsid();
-    const int in = ::open("/dev/null", O_RDONLY);
-    const int out = ::open(log.c_str(), O_WRONLY | O_CREAT | O_APPEND, 0600);
-    ::dup2(in, STDIN_FILENO);
-    ::dup2(out, STDOUT_FILENO);
-    ::dup2(out, STDERR_FILENO);
-    ::execvp(arguments.front(), arguments.data());
-    fmt::print(stderr, "{}: {}\n", words.front(), std::strerror(errno));
-    ::_exit(127);
-  }
-  std::ofstream(process.number_file) << child << "\n";
-  return child;
 }
 
 // A node writes its process number into its lock file when it is up.
@@ -185,31 +50,11 @@ Status start_and_wait(const fs::path& node) {
   document::Problems problems;
   const auto settings = host::read_node_file(node / "node.toml", problems);
   if (!settings) return fail(Errc::malformed, problems.text());
-  const auto process = start({program().string(), "--node", (node / "node.toml").string()}, node / "log",
-                             process_of_node(node));
+  const fs::path log = node / "log";
+  const auto process =
+      start({program().string(), "--node", (node / "node.toml").string()}, log, process_of_node(node));
   if (!process) return process.error();
-  bool ended = false;
-  const bool up = wait_for(kStartWithin, [&] {
-    ended = ::waitpid(*process, nullptr, WNOHANG) == *process;
-    return ended || is_up(*settings, *process);
-  });
-  if (up && !ended) return {};
-  return fail(Errc::conflict, fmt::format("node {} did not start; the end of {}:{}", settings->name,
-                                          (node / "log").string(), end_of_log(node / "log")));
-}
-
-// Ends one; false if it does not run.
-Result<bool> stop(const Process& process, const std::string& called) {
-  const int number = running(process);
-  if (number == 0) return false;
-  ::kill(number, SIGTERM);
-  // A child of ours must be waited for, one of an earlier call is gone from /proc.
-  const bool gone = wait_for(
-      kStopWithin, [&] { return ::waitpid(number, nullptr, WNOHANG) == number || running(process) == 0; });
-  if (!gone) return fail(Errc::busy, fmt::format("{} (process {}) does not stop", called, number));
-  std::error_code ignored;
-  fs::remove(process.number_file, ignored);
-  return true;
+  return wait_until_up(*process, "node " + settings->name, log, [&] { return is_up(*settings, *process); });
 }
 
 using Faults = std::map<std::string, std::string>;  // by node
@@ -252,14 +97,8 @@ Status start_relay() {
   const fs::path log = folder() / "stand-ins.log";
   const auto started = start({self, "lab", "stand-ins", folder().string()}, log, process);
   if (!started) return started.error();
-  bool ended = false;
-  const bool up = wait_for(kStartWithin, [&] {
-    ended = ::waitpid(*started, nullptr, WNOHANG) == *started;
-    return ended || fs::exists(folder() / kTakenUpFile);
-  });
-  if (up && !ended) return {};
-  return fail(Errc::conflict, fmt::format("the lab's stand-ins did not start; the end of {}:{}", log.string(),
-                                          end_of_log(log)));
+  return wait_until_up(*started, "the lab's stand-ins", log,
+                       [] { return fs::exists(folder() / kTakenUpFile); });
 }
 
 std::string first_text(const std::vector<Endpoint>& endpoints) {

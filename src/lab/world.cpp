@@ -1,0 +1,85 @@
+#include "lab/world.h"
+
+#include <fmt/format.h>
+#include <netinet/in.h>
+#include <sys/socket.h>
+#include <unistd.h>
+
+#include <fstream>
+#include <map>
+#include <regex>
+
+#include "base/embedded.h"
+
+namespace jembatan::lab {
+namespace {
+
+namespace fs = std::filesystem;
+
+// A port of 127.0.0.1 that is free for UDP and TCP at this moment.
+int free_port() {
+  for (int tries = 0; tries < 100; ++tries) {
+    const int udp = ::socket(AF_INET, SOCK_DGRAM, 0);
+    const int tcp = ::socket(AF_INET, SOCK_STREAM, 0);
+    sockaddr_in address{};
+    address.sin_family = AF_INET;
+    socklen_t length = sizeof(address);
+    auto* generic = reinterpret_cast<sockaddr*>(&address);
+    const bool both = ::bind(udp, generic, length) == 0 && ::getsockname(udp, generic, &length) == 0 &&
+                      ::bind(tcp, generic, length) == 0;
+    ::close(udp);
+    ::close(tcp);
+    if (both) return ntohs(address.sin_port);
+  }
+  return 0;
+}
+
+// Replaces the demo's well-known ports, each by the same free one wherever it stands.
+class Ports {
+ public:
+  std::string replaced(std::string_view text) {
+    static const std::regex kKnown(R"(\b(1812|1813|8812)\b)");
+    std::string out;
+    const std::string whole(text);
+    auto at = whole.cbegin();
+    for (std::sregex_iterator it(whole.begin(), whole.end(), kKnown), end; it != end; ++it) {
+      out.append(at, whole.cbegin() + it->position());
+      std::string& port = chosen_[it->str()];
+      if (port.empty()) port = std::to_string(free_port());
+      out += port;
+      at = whole.cbegin() + it->position() + it->length();
+    }
+    return out.append(at, whole.cend());
+  }
+
+ private:
+  std::map<std::string, std::string> chosen_;
+};
+
+// A node of the lab listens at the next address: its stand-in has the one that the demo tells.
+std::string behind_stand_in(std::string text) {
+  static const std::regex kListens(R"((access|accounting)( = \["127\.0\.[0-9]+\.)1:)");
+  return std::regex_replace(
+      text, kListens, "# its stand-in in the lab listens at the address before: jembatan lab fault\n$1$022:");
+}
+
+}  // namespace
+
+Status write_demo(const fs::path& root, bool free_ports) {
+  Ports ports;
+  for (const EmbeddedFile& file : demo_world()) {
+    const fs::path path = root / file.name;
+    std::error_code failed;
+    fs::create_directories(path.parent_path(), failed);
+    std::ofstream out(path, std::ios::binary | std::ios::trunc);
+    std::string text = free_ports ? ports.replaced(file.text) : std::string(file.text);
+    out << (path.filename() == "node.toml" ? behind_stand_in(std::move(text)) : text);
+    out.close();
+    if (failed || !out) return fail(Errc::io, fmt::format("file '{}' cannot be written", path.string()));
+    const bool secret = path.parent_path().filename() == "secrets";
+    if (secret) fs::permissions(path, fs::perms::owner_read | fs::perms::owner_write, failed);
+  }
+  return {};
+}
+
+}  // namespace jembatan::lab
