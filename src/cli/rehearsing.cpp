@@ -44,6 +44,11 @@ std::string numbered(std::string text, std::size_t number) {
   return text;
 }
 
+// How a person names the node in a command.
+std::string where_text(const std::string& node) {
+  return (options_of_node(node).has("--lab") ? "--lab " : "--node ") + node;
+}
+
 // One request with the rounds that follow it.
 Result<Came> ask_once(const Step& step, const Question& question) {
   const auto began = Clock::now();
@@ -180,7 +185,7 @@ Status Rehearsing::run_until(const Step& step, std::size_t number, Running& runn
     running.result.failures.push_back(
         {number, step.at,
          fmt::format("{} was not {} within {}: {}", step.server, step.state, text_of(step.within), last),
-         fmt::format("jembatan server list --lab {}", step.node)});
+         "jembatan server list " + where_text(step.node)});
   return {};
 }
 
@@ -270,24 +275,33 @@ Status Rehearsing::run_requests(const Step& step, std::size_t number, Running& r
   return {};
 }
 
-Status Rehearsing::check_server(const Step& step, const Came& came, std::vector<std::string>& out) {
-  const auto client = node(step.node);
+// The journal's heading of a request; it is written behind the answer. Nothing if it does not come.
+Result<std::optional<Rehearsing::Heading>> Rehearsing::heading_of(const std::string& name, std::uint64_t leg,
+                                                                  Duration within) {
+  const auto client = node(name);
   if (!client) return client.error();
-  std::string server;
-  const auto known = poll(kJournalWithin, [&]() -> Result<bool> {
+  std::optional<Heading> out;
+  const auto known = poll(within, [&]() -> Result<bool> {
     const auto body =
-        (*client)->call("GET", "/v1/journal", {{"leg", fmt::format("{:016x}", came.leg)}, {"most", "1"}});
+        (*client)->call("GET", "/v1/journal", {{"leg", fmt::format("{:016x}", leg)}, {"most", "1"}});
     if (!body) return body.error();
     if (body->at("requests").empty()) return false;
-    server = body->at("requests").front().value("server", "");
+    const json& found = body->at("requests").front();
+    out = Heading{found.value("number", std::uint64_t{0}), found.value("server", "")};
     return true;
   });
   if (!known) return known.error();
-  if (!*known) {
+  return out;
+}
+
+Status Rehearsing::check_server(const Step& step, const Came& came, std::vector<std::string>& out) {
+  const auto heading = heading_of(step.node, came.leg, kJournalWithin);
+  if (!heading) return heading.error();
+  if (!*heading) {
     out.push_back(fmt::format("node {} has no journal of it, which would say who answered", step.node));
-  } else if (server != step.expect.server) {
+  } else if ((*heading)->server != step.expect.server) {
     out.push_back(fmt::format("expected an answer of {}, came one of {}", step.expect.server,
-                              server.empty() ? "the node itself" : server));
+                              (*heading)->server.empty() ? "the node itself" : (*heading)->server));
   }
   return {};
 }
@@ -329,7 +343,6 @@ Result<Rehearsing::Found> Rehearsing::requests_of_servers(const std::string& nam
   Found out;
   for (const json& row : body->at("servers"))
     out[row.value("group", "") + "/" + row.value("server", "")] += row.value("requests", std::uint64_t{0});
-  // Of groups that had none at all, the shares do not matter.
   return out;
 }
 
@@ -369,21 +382,11 @@ void Rehearsing::mend(Running& running) {
 }
 
 std::string Rehearsing::look_at(const Step& step, const Came& came) {
-  const auto client = node(step.node);
-  if (!client || came.leg == 0) return {};
-  std::uint64_t number = 0;
-  (void)poll(1s, [&]() -> Result<bool> {
-    const auto body =
-        (*client)->call("GET", "/v1/journal", {{"leg", fmt::format("{:016x}", came.leg)}, {"most", "1"}});
-    if (!body) return body.error();
-    if (!body->at("requests").empty())
-      number = body->at("requests").front().value("number", std::uint64_t{0});
-    return number != 0;
-  });
-  const Arguments options = options_of_node(step.node);
-  const std::string where = (options.has("--lab") ? "--lab " : "--node ") + step.node;
-  if (number == 0) return fmt::format("jembatan journal search --since 1m {}", where);
-  return fmt::format("jembatan journal show {} --across {}", number, where);
+  if (came.leg == 0) return {};
+  const auto heading = heading_of(step.node, came.leg, 1s);
+  if (!heading) return {};
+  if (!*heading) return "jembatan journal search --since 1m " + where_text(step.node);
+  return fmt::format("jembatan journal show {} --across {}", (*heading)->number, where_text(step.node));
 }
 
 }  // namespace jembatan::cli

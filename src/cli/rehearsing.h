@@ -45,6 +45,11 @@ class Rehearsing {
   Status run_until(const rehearsal::Step& step, std::size_t number, Running& running);
   Result<std::vector<Came>> ask_all(const rehearsal::Step& step, const Running& running,
                                     dictionary::CataloguePtr& names);
+  struct Heading {
+    std::uint64_t number = 0;
+    std::string server;
+  };
+  Result<std::optional<Heading>> heading_of(const std::string& node, std::uint64_t leg, Duration within);
   Status check_server(const rehearsal::Step& step, const Came& came, std::vector<std::string>& out);
   Status check_records(const rehearsal::Step& step, const Running& running, std::vector<std::string>& out);
   Result<Found> requests_of_servers(const std::string& node);

@@ -55,8 +55,8 @@ void Probing::probe(Target& target, const Turn& turn) {
   const ServerHealth& health = *health_of(target);
   target.next = next_of(target, turn.now.steady);
   // Requests tell as well.
-  const auto last = health.last_answer();
-  if (health.state() == ServerHealth::State::up && last && turn.now.wall - *last < group.try_again_every / 2)
+  if (health.state() == ServerHealth::State::up &&
+      health.answered_within(group.try_again_every / 2, turn.now.steady))
     return;
   ProbeQuestion question{target.group, target.server, target.purpose};
   if (!group.probe.status_server) {

@@ -67,6 +67,7 @@ void ServerHealth::note(bool answered) {
 ServerHealth::Change ServerHealth::answered(Now now, std::optional<std::chrono::microseconds> took) {
   answered_.fetch_add(1, std::memory_order_relaxed);
   last_answer_.store(milliseconds(now.wall), std::memory_order_relaxed);
+  answered_at_.store(stamp(now.steady), std::memory_order_relaxed);
   note(true);
   if (took) times_.add(*took, now.steady);
   if (silent_.load(std::memory_order_relaxed) != 0) {
@@ -137,6 +138,11 @@ std::optional<WallTime> ServerHealth::since() const {
 
 std::optional<WallTime> ServerHealth::last_answer() const {
   return moment(last_answer_.load(std::memory_order_relaxed));
+}
+
+bool ServerHealth::answered_within(Duration time, TimePoint now) const {
+  const std::int64_t at = answered_at_.load(std::memory_order_relaxed);
+  return at != 0 && stamp(now) - at < std::chrono::nanoseconds(time).count();
 }
 
 ServerHealth::Recent ServerHealth::recent() const {

@@ -84,6 +84,8 @@ class ServerHealth {
   /// Attempts without an answer since the last one.
   int silent_in_a_row() const { return silent_.load(std::memory_order_relaxed); }
   std::optional<WallTime> last_answer() const;
+  /// Whether it has answered within that time; the wall clock does not matter.
+  bool answered_within(Duration time, TimePoint now) const;
   /// Of the last attempts that ended, at most kWindow: how many, and how many were answered.
   struct Recent {
     int attempts = 0;
@@ -114,6 +116,7 @@ class ServerHealth {
   std::atomic<std::uint32_t> turns_{0};            // while it warms up: the parts of turns that it has had
   std::atomic<std::int64_t> since_{0};  // of being down, or up again: wall clock, milliseconds; 0: never
   std::atomic<std::int64_t> last_answer_{0};  // wall clock, milliseconds; 0: never
+  std::atomic<std::int64_t> answered_at_{0};  // the same, steady clock, nanoseconds
   std::atomic<std::uint64_t> asked_{0};
   std::atomic<std::uint64_t> answered_{0};
   std::atomic<std::uint64_t> ended_{0};   // attempts
