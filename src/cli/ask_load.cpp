@@ -13,6 +13,7 @@
 #include "cli/node_access.h"
 #include "cli/peer.h"
 #include "cli/secrets.h"
+#include "cli/shares.h"
 #include "document/parse.h"
 #include "host/system.h"
 
@@ -119,9 +120,7 @@ Result<std::vector<Question>> records_of(const Arguments& arguments, const LoadW
   return out;
 }
 
-/// Requests by purpose and "GROUP/SERVER" that the asked node gave them; nothing if it is none of ours.
-using ByServer = std::map<std::string, std::map<std::string, std::uint64_t>>;
-
+/// Where the asked node sent the requests on; nothing if it is none of ours.
 class Shares {
  public:
   explicit Shares(const Arguments& arguments) {
@@ -129,26 +128,12 @@ class Shares {
     if (auto opened = NodeClient::open(arguments)) node_ = std::make_unique<NodeClient>(std::move(*opened));
     before_ = counts();
   }
-  ByServer since() {
-    ByServer out = counts();
-    for (auto& [purpose, servers] : out) {
-      for (auto& [server, count] : servers) count -= std::min(count, before_[purpose][server]);
-      std::erase_if(servers, [](const auto& one) { return one.second == 0; });
-    }
-    std::erase_if(out, [](const auto& one) { return one.second.empty(); });
-    return out;
-  }
+  ByServer since() { return between(before_, counts()); }
 
  private:
   ByServer counts() {
-    ByServer out;
-    if (!node_) return out;
-    const auto body = node_->call("GET", "/v1/servers");
-    if (!body) return out;
-    for (const json& row : body->at("servers"))
-      out[row.value("purpose", "")][row.value("group", "") + "/" + row.value("server", "")] +=
-          row.value("requests", std::uint64_t{0});
-    return out;
+    auto out = node_ ? requests_by_server(*node_) : Result<ByServer>(ByServer{});
+    return out ? std::move(*out) : ByServer{};
   }
   std::unique_ptr<NodeClient> node_;
   ByServer before_;

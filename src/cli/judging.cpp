@@ -5,6 +5,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <set>
 
 #include "base/text.h"
 #include "cli/expectation.h"
@@ -94,8 +95,11 @@ Result<std::vector<std::string>> differences(const Expectation& expected, const 
 std::vector<std::string> share_differences(const Expectation& expected,
                                            const std::map<std::string, std::uint64_t>& got) {
   std::vector<std::string> out;
+  std::set<std::string> groups;  // the others do not matter
+  for (const auto& [server, percent] : expected.shares) groups.insert(server.substr(0, server.find('/')));
   std::uint64_t total = 0;
-  for (const auto& [server, requests] : got) total += requests;
+  for (const auto& [server, requests] : got)
+    if (groups.contains(server.substr(0, server.find('/')))) total += requests;
   for (const auto& [server, percent] : expected.shares) {
     const auto found = got.find(server);
     const double had = found == got.end() || total == 0

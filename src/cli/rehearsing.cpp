@@ -224,7 +224,7 @@ Result<std::vector<Came>> Rehearsing::ask_all(const Step& step, const Running& r
 }
 
 Status Rehearsing::run_requests(const Step& step, std::size_t number, Running& running) {
-  Found before;
+  ByServer before;
   const bool shares = !step.expect.shares.empty();
   if (shares) {
     auto counts = requests_of_servers(step.node);
@@ -263,8 +263,9 @@ Status Rehearsing::run_requests(const Step& step, std::size_t number, Running& r
   if (shares) {
     auto after = requests_of_servers(step.node);
     if (!after) return after.error();
-    for (auto& [server, count] : *after) count -= std::min(count, before[server]);
-    for (std::string& text : share_differences(step.expect, *after)) texts.push_back(std::move(text));
+    const char* purpose = step.kind == Step::Kind::accounting ? "accounting" : "access";
+    for (std::string& text : share_differences(step.expect, between(before, std::move(*after))[purpose]))
+      texts.push_back(std::move(text));
   }
   if (texts.empty()) {
     if (const Status s = check_records(step, running, texts); !s) return s;
@@ -335,15 +336,10 @@ Status Rehearsing::check_records(const Step& step, const Running& running, std::
   return {};
 }
 
-Result<Rehearsing::Found> Rehearsing::requests_of_servers(const std::string& name) {
+Result<ByServer> Rehearsing::requests_of_servers(const std::string& name) {
   const auto client = node(name);
   if (!client) return client.error();
-  const auto body = (*client)->call("GET", "/v1/servers");
-  if (!body) return body.error();
-  Found out;
-  for (const json& row : body->at("servers"))
-    out[row.value("group", "") + "/" + row.value("server", "")] += row.value("requests", std::uint64_t{0});
-  return out;
+  return requests_by_server(**client);
 }
 
 Result<Rehearsing::Found> Rehearsing::down_servers() {

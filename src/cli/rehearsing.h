@@ -6,6 +6,7 @@
 #include "cli/judging.h"
 #include "cli/node_access.h"
 #include "cli/question.h"
+#include "cli/shares.h"
 
 namespace jembatan::cli {
 
@@ -52,7 +53,7 @@ class Rehearsing {
   Result<std::optional<Heading>> heading_of(const std::string& node, std::uint64_t leg, Duration within);
   Status check_server(const rehearsal::Step& step, const Came& came, std::vector<std::string>& out);
   Status check_records(const rehearsal::Step& step, const Running& running, std::vector<std::string>& out);
-  Result<Found> requests_of_servers(const std::string& node);
+  Result<ByServer> requests_of_servers(const std::string& node);
   Result<Found> down_servers();
   void mend(Running& running);
   Result<NodeClient*> node(const std::string& name);

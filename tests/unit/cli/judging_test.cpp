@@ -94,6 +94,7 @@ TEST(Judging, Shares) {
               ElementsAre("homes/a got 77.5 % of 400 requests, expected 75 % ± 1",
                           "homes/b got 22.5 % of 400 requests, expected 25 % ± 1"));
   EXPECT_THAT(share_differences(expected, {}).size(), 2U);
+  EXPECT_THAT(share_differences(expected, {{"homes/a", 75}, {"homes/b", 25}, {"others/c", 500}}), IsEmpty());
 }
 
 }  // namespace
