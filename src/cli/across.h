@@ -1,20 +1,23 @@
 #pragma once
 // One request at every hop that it came by.
 #include <functional>
-#include <nlohmann/json.hpp>
+#include <memory>
+#include <nlohmann/json_fwd.hpp>
 #include <optional>
 #include <string>
 #include <vector>
 
 namespace jembatan::cli {
 
+using Document = std::shared_ptr<const nlohmann::json>;
+
 /// One hop of a request, with the hops behind it.
 struct Hop {
   std::string node;
-  nlohmann::json entry;  ///< of its journal, whole
+  Document entry;  ///< of its journal, whole
   /// What it sent to a server, and what became of that there.
   struct Sent {
-    nlohmann::json leg;
+    Document leg;
     std::vector<Hop> there;  ///< one; none: no node that is known has it
   };
   std::vector<Sent> sent;
@@ -27,14 +30,14 @@ class Journals {
   /// The entry of the request that came in as this leg, or that sent it: at whichever node has one.
   struct Found {
     std::string node;
-    nlohmann::json entry;
+    Document entry;
   };
   enum class As : std::uint8_t { received, sent };
   virtual std::optional<Found> find(const std::string& leg, As as) = 0;
 };
 
 /// The whole way of a request, from its first hop that is known, by any of its hops.
-Hop way_of(std::string node, nlohmann::json entry, Journals& journals);
+Hop way_of(std::string node, Document entry, Journals& journals);
 
 /// The way, as people read it: each hop's receive, ask, answer and reply with times by the first hop's clock,
 /// who decided, where the time went, and clocks that differ.

@@ -77,7 +77,7 @@ class KnownJournals final : public Journals {
       if (!found.empty()) {
         const std::string number = std::to_string(found.front().value("number", std::uint64_t{0}));
         const auto entry = node.call("GET", "/v1/journal/entry", {{"number", number}});
-        if (entry) return Found{name, *entry};
+        if (entry) return Found{name, std::make_shared<const json>(*entry)};
       }
       ++at;
     }
@@ -97,7 +97,7 @@ Exit show_across(const json& entry, NodeClient& node, const Arguments& arguments
   if (known->empty())
     terminal.note("no other nodes are known; to add one: jembatan node add NAME --url URL --token-file FILE");
   KnownJournals journals(std::move(*known), terminal);
-  const Hop first = way_of(own->value("name", ""), entry, journals);
+  const Hop first = way_of(own->value("name", ""), std::make_shared<const json>(entry), journals);
   if (arguments.has("--json")) {
     terminal.line(ladder_json(first).dump(2));
   } else {

@@ -33,6 +33,7 @@ class Question {
     wire::SharedSecret secret;
     dictionary::CataloguePtr names;
   };
+  ///   errors  Errc::malformed, Errc::not_found: the options
   static Result<Question> offline(const Arguments& arguments, rehearsal::Step::Kind kind, Offline with);
 
   /// The packet alone, signed; nothing came of it yet.
@@ -50,9 +51,10 @@ class Question {
   /// The next round: the answer in the place of the password, and the State of the challenge (RFC 2865 §4.4).
   Result<Exchanged> answer(const wire::PacketView& challenge, const Secret& given) const;
 
-  const ExchangeWish& wish() const { return wish_; }
-  const std::string& whom() const { return whom_; }  ///< is asked, in words
-  const std::string& what() const { return what_; }  ///< is asked, in words
+  const ExchangeWish& wish() const { return wish_; }  ///< where to, from where, how long, how often
+  const std::string& whom() const { return whom_; }   ///< is asked, in words
+  const std::string& what() const { return what_; }   ///< is asked, in words
+  /// The dictionaries of the asked node, or those that were named.
   const dictionary::Catalogue& names() const { return *names_; }
   const dictionary::CataloguePtr& names_in_use() const { return names_; }
   bool is_accounting() const { return code_ == wire::Code::accounting_request; }

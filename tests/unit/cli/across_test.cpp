@@ -3,6 +3,8 @@
 #include <gmock/gmock.h>
 #include <gtest/gtest.h>
 
+#include <nlohmann/json.hpp>
+
 namespace jembatan::cli {
 namespace {
 
@@ -43,7 +45,8 @@ class FakeJournals final : public Journals {
         const json& legs = one.at("legs");
         const bool sent =
             std::any_of(legs.begin(), legs.end(), [&](const json& l) { return l.at("leg") == name; });
-        if (as == As::received ? one.at("leg") == name : sent) return Found{node, one};
+        if (as == As::received ? one.at("leg") == name : sent)
+          return Found{node, std::make_shared<const json>(one)};
       }
     }
     return std::nullopt;
@@ -64,7 +67,8 @@ class Across : public testing::Test {
   }
   std::vector<std::string> lines_from(const std::string& node) {
     std::vector<std::string> out;
-    for (const LadderLine& line : ladder_of(way_of(node, journals.nodes.at(node).front(), journals)))
+    for (const LadderLine& line :
+         ladder_of(way_of(node, std::make_shared<const json>(journals.nodes.at(node).front()), journals)))
       out.push_back(line.text);
     return out;
   }
@@ -113,7 +117,8 @@ class OtherClock : public Across {
 
 TEST_F(OtherClock, IsTold) {
   EXPECT_EQ(lines_from("edge").back(), "the clock of reef-1 is some 3.0 s ahead of that of hub");
-  const json document = ladder_json(way_of("edge", journals.nodes.at("edge").front(), journals));
+  const json document =
+      ladder_json(way_of("edge", std::make_shared<const json>(journals.nodes.at("edge").front()), journals));
   const json& to_home = document.at("sent").at(0).at("hop").at("sent").at(1);
   EXPECT_NEAR(to_home.at("clock_ahead_s").get<double>(), 3.0, 0.1);
   EXPECT_EQ(to_home.at("hop").at("node"), "reef-1");
