@@ -59,7 +59,7 @@ Status give_first_plan(const std::string& name) {
 Exit up(const Arguments& arguments, Terminal& terminal) {
   const lab::Wish wish{arguments.has("--fresh"), arguments.has("--free-ports")};
   if (const Status s = lab::up(wish); !s) return report(s.error(), terminal);
-  for (const char* name : {"hub", "reef-1"}) {
+  for (const char* name : {"reef-1", "hub"}) {  // the home first: the hub probes it as soon as it knows it
     if (const Status s = give_first_plan(name); !s) return report(s.error(), terminal);
   }
   return print_status(arguments, terminal);
