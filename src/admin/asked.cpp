@@ -47,7 +47,7 @@ Result<revision::Applied> make_change(const Asked& asked, const std::vector<revi
                                       const revision::Wish& wish, document::Problems& problems) {
   return asked.server.change_plan([&](revision::Keeper& keeper) {
     plan::Outside outside;
-    outside.resolve = [&](const std::string& host) { return asked.server.hosts().address_of(host); };
+    outside.resolve = [&](const std::string& host) { return asked.server.hosts().addresses_of(host); };
     outside.now = now();
     return keeper.change(edits, std::move(outside), wish, problems);
   });

@@ -58,13 +58,23 @@ json json_of_changes(const std::vector<revision::ObjectChange>& changes) {
   return out;
 }
 
-// Clients with a host name: which address that is now.
+// Clients and servers with a host name: which addresses that has now.
 json json_of_resolved(const Applied& applied) {
   json out = json::object();
   for (const auto& change : applied.changes) {
-    if (change.kind != "client" || change.after == nullptr) continue;
-    const plan::Client* client = applied.plan->client_named(change.name);
+    if (change.after == nullptr) continue;
+    const plan::Client* client = change.kind == "client" ? applied.plan->client_named(change.name) : nullptr;
     if (client != nullptr && !client->host.empty()) out[client->host] = client->address.address.text();
+    for (const plan::Group& group : applied.plan->groups) {
+      if (change.kind != "group" || group.name != change.name) continue;
+      std::map<std::string, std::string> hosts;
+      for (const plan::Server& server : group.servers) {
+        if (server.host.empty()) continue;
+        std::string& addresses = hosts[server.host];
+        addresses += (addresses.empty() ? "" : ", ") + server.address.text();
+      }
+      for (const auto& [host, addresses] : hosts) out[host] = addresses;
+    }
   }
   return out;
 }
@@ -252,7 +262,9 @@ plan::Outside outside_in(const Asked& asked, const json& body) {
   plan::Outside out;
   out.file = looked_up_in(texts_in(body, "secret_files"), "secret file");
   out.variable = looked_up_in(texts_in(body, "variables"), "variable");
-  out.resolve = [&server = asked.server](const std::string& host) { return server.hosts().address_of(host); };
+  out.resolve = [&server = asked.server](const std::string& host) {
+    return server.hosts().addresses_of(host);
+  };
   out.now = now();
   return out;
 }

@@ -35,11 +35,11 @@ Result<Holder> holder_of(const plan::Plan& plan, const std::string& client, cons
   std::vector<std::string> names;
   for (const plan::Group& group : plan.groups) {
     for (const plan::Server& one : group.servers) {
-      names.push_back(group.name + "/" + one.name);
+      names.push_back(group.name + "/" + one.entry);
       if (names.back() == server)
         return Holder{"group",
                       group.name,
-                      fmt::format("server.{}.secret", one.name),
+                      fmt::format("server.{}.secret", one.entry),
                       "server " + server,
                       {{"server", server}}};
     }

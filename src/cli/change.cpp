@@ -113,8 +113,11 @@ void print_applied(const json& body, const Arguments& arguments, Advise advise, 
   const std::string all_by = done ? fmt::format("jembatan plan show {} --all", revision) : kSameWithAll;
   terminal.out(changes_text(body.value("changes", json::array()), most_changes(arguments), terminal, all_by));
   const json resolved = body.value("resolved", json::object());
-  for (const auto& [host, address] : resolved.items())
-    terminal.line(fmt::format("host {} has the address {}", host, address.get<std::string>()));
+  for (const auto& [host, address] : resolved.items()) {
+    const auto text = address.get<std::string>();
+    terminal.line(fmt::format("host {} has the {} {}", host,
+                              text.find(',') == std::string::npos ? "address" : "addresses", text));
+  }
   if (arguments.has("--dry-run")) {
     terminal.line(fmt::format("a dry run: revision {} stays in force", revision));
   } else if (body.value("changed", false)) {

@@ -164,7 +164,7 @@ Next Course::on(const Answer& answer) {
     condition::Facts seen = facts();
     seen.packet = &theirs;
     seen.code = wire::known_name_of(theirs.code());
-    seen.server = answer.server->name;
+    seen.server = answer.server->entry;
     HiddenValues hidden(answer.with, *random_);
     changed = apply_edits(*plan_, EditPoint::answered, seen, tools(hidden));
     if (changed) theirs = *PacketView::parse(*changed);
@@ -220,7 +220,7 @@ Next Course::on(Failure failure) {
 }
 
 std::optional<Octets> Course::to_send(std::size_t group, const plan::Server& server) {
-  return before_forwarding(request(), way_, {plan_->groups[group].name, server.name}, tools(hidden_));
+  return before_forwarding(request(), way_, {plan_->groups[group].name, server.entry}, tools(hidden_));
 }
 
 Next Course::reply(Code code, Octets attributes, Ending ending) {

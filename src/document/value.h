@@ -10,6 +10,7 @@ namespace jembatan::document {
 struct Position {
   std::uint32_t line = 1;    ///< from 1
   std::uint32_t column = 1;  ///< from 1, in characters
+  bool operator==(const Position&) const = default;
 };
 
 enum class Kind : std::uint8_t { text, integer, real, boolean, date_or_time, array, table };

@@ -97,6 +97,7 @@ struct Actions {
     std::uint16_t lane = 0;
     Endpoint to;
     Piece packet;
+    std::optional<IpAddress> from = {};  ///< the local address; empty: as the node file says
   };
   Octets arena;
   std::vector<Reply> replies;

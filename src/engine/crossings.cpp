@@ -119,7 +119,8 @@ Status Crossings::ask_server(Ticket ticket, Crossing& crossing, const Turn& turn
 void Crossings::send(Ticket ticket, Crossing& crossing, Actions& out) {
   crossing.health()[crossing.way.server()]->count_asked();
   const Crossing::Exchange& exchange = crossing.exchanges.back();
-  out.asks.push_back({exchange.id.lane, exchange.at, out.keep(crossing.packet)});
+  out.asks.push_back({exchange.id.lane, exchange.at, out.keep(crossing.packet),
+                      crossing.server(crossing.way.server()).source});
   timers_.push({crossing.way.deadline(), ticket});
 }
 

@@ -76,7 +76,7 @@ std::optional<Octets> Delivery::edited(const Parcel& parcel, const plan::Server&
   const decide::Request asked{plan, packet, client == nullptr ? gone : *client, true,
                               parcel.item.record.received};
   decide::HiddenValues out_of_reach;
-  return decide::before_forwarding(asked, decide::find_way(asked), {parcel.item.group, server.name},
+  return decide::before_forwarding(asked, decide::find_way(asked), {parcel.item.group, server.entry},
                                    {out_of_reach});
 }
 

@@ -102,7 +102,7 @@ Status Probing::build(const ProbeQuestion& question, Exchange& exchange, Actions
   if (!built) return built;
   const OctetSpan octets = packet.finish();
   wire::sign_request(octets, exchange.server->secret);
-  out.asks.push_back({exchange.id.lane, exchange.at, out.keep(octets)});
+  out.asks.push_back({exchange.id.lane, exchange.at, out.keep(octets), exchange.server->source});
   return {};
 }
 

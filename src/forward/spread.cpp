@@ -66,7 +66,11 @@ std::vector<std::uint16_t> even_round(const std::vector<std::uint32_t>& weights,
 
 std::vector<std::uint32_t> weights_of(const plan::Group& group) {
   std::vector<std::uint32_t> out;
-  for (const plan::Server& server : group.servers) out.push_back(server.weight);
+  std::uint32_t parts = 1;  // so that what the servers of one entry share can be whole numbers: up to 840
+  for (const plan::Server& server : group.servers)
+    parts = std::lcm(parts, std::uint32_t{server.of_its_entry});
+  for (const plan::Server& server : group.servers)
+    out.push_back(server.weight * (parts / server.of_its_entry));
   return out;
 }
 

@@ -53,7 +53,8 @@ std::size_t rendezvous(const Candidates& of, const Members& members, std::uint64
   for (const bool even : {false, true}) {
     for (std::size_t i = 0; i < servers.size(); ++i) {
       if (!members[i]) continue;
-      const double weight = (even ? 1.0 : servers[i].weight) * of.health[i]->warmth(of.group, now);
+      const double weight =
+          (even ? 1.0 : servers[i].weight) / servers[i].of_its_entry * of.health[i]->warmth(of.group, now);
       if (weight <= 0) continue;
       const std::uint64_t hash = mixed_number(number ^ servers[i].number);
       const double chance = (static_cast<double>(hash >> 11U) + 0.5) / 9007199254740992.0;  // 2^53

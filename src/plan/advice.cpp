@@ -104,8 +104,12 @@ class Adviser {
 
   void server_secrets() {
     for (std::size_t g = 0; g < plan_.groups.size(); ++g) {
-      for (const Server& server : plan_.groups[g].servers)
-        secret(places_.groups[g], fmt::format("server '{}'", server.name), "group", server.secret.reveal());
+      const std::vector<Server>& servers = plan_.groups[g].servers;
+      for (std::size_t s = 0; s < servers.size(); ++s) {
+        if (s > 0 && servers[s].entry == servers[s - 1].entry) continue;  // one of its addresses
+        secret(places_.groups[g], fmt::format("server '{}'", servers[s].entry), "group",
+               servers[s].secret.reveal());
+      }
     }
   }
 

@@ -49,6 +49,13 @@ struct RealmDefaultParts {
   Reference accounting;
 };
 
+struct ServerParts {
+  Server server;
+  std::vector<IpAddress> resolved;
+  Reference host;
+  Reference source;
+};
+
 struct GroupParts {
   Group group;
   std::vector<document::Position> servers_at;
@@ -85,7 +92,7 @@ using RealmDraft = Draft<RealmParts>;
 using SignInDraft = Draft<SignIn>;
 using RealmDefaultDraft = Draft<RealmDefaultParts>;
 using GroupDraft = Draft<GroupParts>;
-using ServerDraft = Draft<Server>;
+using ServerDraft = Draft<ServerParts>;
 
 /// The tables of fields that drive reading, checking and the reference.
 std::span<const document::Field<ClientDraft>> client_fields();

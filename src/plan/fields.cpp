@@ -18,16 +18,6 @@ using document::Kind;
 using document::Need;
 using document::Reading;
 
-bool is_host_name(std::string_view text) {
-  static constexpr std::string_view kAllowed =
-      "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-.";
-  const std::string_view last = text.substr(text.rfind('.') + 1);
-  const bool letter = last.find_first_not_of("0123456789") != std::string_view::npos;
-  return letter && text.size() <= 253 && text.front() != '-' && text.front() != '.' && text.back() != '.' &&
-         text.find("..") == std::string_view::npos &&
-         text.find_first_not_of(kAllowed) == std::string_view::npos;
-}
-
 identity::StoredPassword read_password(Reading& r, const Entry& e, const Outside& outside) {
   if (e.value.kind != Kind::table || e.value.entries.size() != 1) {
     r.wrong(e, fmt::format("'password' is {}", document::name_of(e.value.kind)),

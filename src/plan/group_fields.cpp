@@ -1,6 +1,7 @@
 // Groups of servers to forward to: their fields.
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <array>
 
 #include "base/text.h"
@@ -52,32 +53,101 @@ std::uint16_t read_number16(Reading& r, const Entry& e, std::int64_t least) {
   return static_cast<std::uint16_t>(r.integer(e, least, 65535).value_or(least));
 }
 
+void read_server_address(Reading& r, const Entry& e, ServerDraft& d) {
+  const auto text = r.text(e);
+  if (!text) return;
+  const auto address = IpAddress::parse(*text);
+  if (address) {
+    d.object.server.address = *address;
+  } else if (is_host_name(*text)) {
+    d.object.server.host = *text;
+    d.object.host = e;
+  } else {
+    r.wrong(e, fmt::format("'address': {}", address.error().text), "an address, or a host name");
+  }
+}
+
+void read_resolved(Reading& r, const Entry& e, ServerDraft& d) {
+  for (const std::string& text : r.texts(e)) {
+    const auto address = IpAddress::parse(text);
+    if (!address) return r.wrong(e, fmt::format("'resolved': {}", address.error().text));
+    d.object.resolved.push_back(*address);
+  }
+}
+
+// The addresses of a server: the one that it has, or those that its host name had or has now, in an order of
+// their own. None while nobody can look it up.
+std::vector<IpAddress> addresses_of(Reading& r, const ServerDraft& draft) {
+  const ServerParts& parts = draft.object;
+  if (parts.server.host.empty()) return {parts.server.address};
+  std::vector<IpAddress> out = parts.resolved;
+  if (out.empty() && draft.context.outside.resolve) {
+    auto found = draft.context.outside.resolve(parts.server.host);
+    if (found) out = std::move(*found);
+    if (!found) r.wrong(*parts.host, fmt::format("'address': {}", found.error().text));
+  }
+  std::sort(out.begin(), out.end());
+  out.erase(std::unique(out.begin(), out.end()), out.end());
+  if (out.size() > kMostAddresses) out.resize(kMostAddresses);
+  return out;
+}
+
+// One server for each of its addresses.
+void add_servers(Reading& r, ServerDraft& draft, GroupParts& to) {
+  std::vector<IpAddress> addresses = addresses_of(r, draft);
+  Server server = std::move(draft.object.server);
+  server.name = server.entry;
+  if (addresses.empty()) addresses.push_back({});
+  server.of_its_entry = static_cast<std::uint16_t>(addresses.size());
+  for (const IpAddress& address : addresses) {
+    server.address = address;
+    if (addresses.size() > 1) server.name = server.entry + "@" + address.text();
+    server.number = stable_number(server.name);
+    if (server.source && !address.unspecified() && server.source->family != address.family)
+      r.wrong(*draft.object.source,
+              fmt::format("'source' is {}, and the server's address is {}", server.source->text(),
+                          address.text()),
+              "two addresses of one family, IPv4 or IPv6");
+    to.group.servers.push_back(server);
+    to.servers_at.push_back(draft.at);
+  }
+}
+
 const Field<ServerDraft> kServer[] = {
     {"name", Need::required, "the name that people know the server by",
+     [](Reading& r, const Entry& e, ServerDraft& d) { d.object.server.entry = read_name(r, e); }},
+    {"address", Need::required,
+     "its address, or a host name: each of its addresses, up to 8, is a server, and they share the weight",
+     read_server_address},
+    {"resolved", Need::optional,
+     "the addresses that the host name has; written by the node, which looks it up again by its TTL",
+     read_resolved},
+    {"source", Need::optional,
+     "the address of this machine that requests to it leave from; default: send_from of the node file",
      [](Reading& r, const Entry& e, ServerDraft& d) {
-       d.object.name = read_name(r, e);
-       d.object.number = stable_number(d.object.name);
-     }},
-    {"address", Need::required, "its address",
-     [](Reading& r, const Entry& e, ServerDraft& d) {
-       read_parsed(r, e, &IpAddress::parse, d.object.address);
+       d.object.source = e;
+       read_parsed(r, e, &IpAddress::parse, d.object.server.source.emplace());
      }},
     {"access_port", Need::optional, "UDP port for access, 1 to 65535; default 1812",
-     [](Reading& r, const Entry& e, ServerDraft& d) { d.object.access_port = read_number16(r, e, 1); }},
+     [](Reading& r, const Entry& e, ServerDraft& d) {
+       d.object.server.access_port = read_number16(r, e, 1);
+     }},
     {"accounting_port", Need::optional, "UDP port for accounting, 1 to 65535; default 1813",
-     [](Reading& r, const Entry& e, ServerDraft& d) { d.object.accounting_port = read_number16(r, e, 1); }},
+     [](Reading& r, const Entry& e, ServerDraft& d) {
+       d.object.server.accounting_port = read_number16(r, e, 1);
+     }},
     {"secret", Need::required, "the shared secret: text, { file = \"PATH\" } or { env = \"VARIABLE\" }",
      [](Reading& r, const Entry& e, ServerDraft& d) {
-       d.object.secret = read_shared_secret(r, e, d.context.outside);
+       d.object.server.secret = read_shared_secret(r, e, d.context.outside);
      }},
     {"priority", Need::optional, "0 to 65535, the lowest is asked first; default 1",
-     [](Reading& r, const Entry& e, ServerDraft& d) { d.object.priority = read_number16(r, e, 0); }},
+     [](Reading& r, const Entry& e, ServerDraft& d) { d.object.server.priority = read_number16(r, e, 0); }},
     {"weight", Need::optional, "0 to 65535, the share within a priority; default 1",
-     [](Reading& r, const Entry& e, ServerDraft& d) { d.object.weight = read_number16(r, e, 0); }},
+     [](Reading& r, const Entry& e, ServerDraft& d) { d.object.server.weight = read_number16(r, e, 0); }},
     {"message_authenticator", Need::optional,
      "always (default: replies to access requests without Message-Authenticator are dropped) or if-present",
      [](Reading& r, const Entry& e, ServerDraft& d) {
-       d.object.message_authenticator = read_signature_rule(r, e);
+       d.object.server.message_authenticator = read_signature_rule(r, e);
      }},
 };
 
@@ -145,8 +215,7 @@ const Field<GroupDraft> kGroup[] = {
          }
          ServerDraft server{d.context, d.file, item.at, {}};
          document::read_fields(r, item, owner_text("server", item), server_fields(), server);
-         d.object.group.servers.push_back(std::move(server.object));
-         d.object.servers_at.push_back(item.at);
+         add_servers(r, server, d.object);
        }
      }},
 };

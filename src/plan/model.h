@@ -74,11 +74,16 @@ struct User {
   Assignments reply;                 ///< of the Access-Accept
 };
 
-/// A server to forward to.
+/// A server to forward to. A host name with several addresses makes as many servers out of one entry of the
+/// plan: "reef-1@192.0.2.7" and "reef-1@192.0.2.8".
 struct Server {
-  std::string name;
+  std::string name;          ///< in its group, unlike all others
+  std::string entry;         ///< as the plan names it: what conditions compare
   std::uint64_t number = 0;  ///< stable_number of the name
   IpAddress address;
+  std::string host;                 ///< the host name that the address comes from; may be empty
+  std::uint16_t of_its_entry = 1;   ///< how many servers share the entry's weight
+  std::optional<IpAddress> source;  ///< where requests to it leave from; empty: as the node file says
   std::uint16_t access_port = 1812;
   std::uint16_t accounting_port = 1813;
   wire::SharedSecret secret;
@@ -88,6 +93,7 @@ struct Server {
 };
 
 inline constexpr std::size_t kMostServers = 256;  ///< in one group
+inline constexpr std::size_t kMostAddresses = 8;  ///< of one host name
 
 /// What the client gets if no server of a group answers: nothing, an Access-Reject, or what this node itself
 /// would say.

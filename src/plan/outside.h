@@ -3,6 +3,7 @@
 #include <functional>
 #include <optional>
 #include <string>
+#include <vector>
 
 #include "base/clock.h"
 #include "base/ip.h"
@@ -18,8 +19,9 @@ struct Outside {
   std::function<Result<std::string>(const std::string&)> variable;
   /// A secret that the node keeps, by its mark. Empty: any mark stands for a secret that is not known here.
   std::function<Result<std::string>(const std::string&)> kept = {};
-  /// The address of a host name. Empty: clients with a host name have no address yet.
-  std::function<Result<IpAddress>(const std::string&)> resolve = {};
+  /// The addresses of a host name, one or more. Empty: clients and servers with a host name have no address
+  /// yet.
+  std::function<Result<std::vector<IpAddress>>(const std::string&)> resolve = {};
   /// What dates are compared with. Empty: no advice about dates.
   std::optional<WallTime> now = {};
 };

@@ -214,12 +214,13 @@ class Reader {
               fmt::format("group '{}' has {} servers", group.name, group.servers.size()),
               fmt::format("1 to {}", kMostServers));
     }
-    std::set<std::string> servers;
+    std::map<std::string, document::Position> entries;  // a host name's servers stand where their entry does
+    std::set<std::string> names;
     for (std::size_t i = 0; i < group.servers.size(); ++i) {
-      if (!servers.insert(group.servers[i].name).second) {
-        problem(draft.file, draft.object.servers_at[i],
-                fmt::format("group '{}' has server '{}' twice", group.name, group.servers[i].name));
-      }
+      const Server& server = group.servers[i];
+      const document::Position at = draft.object.servers_at[i];
+      if (names.insert(server.name).second && entries.emplace(server.entry, at).first->second == at) continue;
+      problem(draft.file, at, fmt::format("group '{}' has server '{}' twice", group.name, server.entry));
     }
     places_.groups.push_back({draft.file, draft.at});
     plan_.groups.push_back(std::move(group));
@@ -387,7 +388,7 @@ class Reader {
     }
     if (!found && context_.outside.resolve) {
       auto looked_up = context_.outside.resolve(client.host);
-      if (looked_up) found = *looked_up;
+      if (looked_up) found = looked_up->front();
       if (!looked_up) {
         Reading(files_[draft.file], problems_)
             .wrong(*draft.object.address, fmt::format("'address': {}", looked_up.error().text));

@@ -117,18 +117,24 @@ std::string called(const Edit& edit) {
   return edit.name.empty() ? edit.kind : fmt::format("{} '{}'", edit.kind, escaped(edit.name));
 }
 
+// A new address, of a client or of one server, has to be looked up anew.
+void forget_old_addresses(const Edit& edit, Value& table) {
+  constexpr std::string_view kAddress = "address";
+  for (const FieldEdit& field : edit.fields) {
+    if (field.path != kAddress && !field.path.ends_with(".address")) continue;
+    const std::string looked_up = field.path.substr(0, field.path.size() - kAddress.size()) + "resolved";
+    const bool given = std::any_of(edit.fields.begin(), edit.fields.end(),
+                                   [&](const FieldEdit& other) { return other.path == looked_up; });
+    if (!given) (void)set_field(table, looked_up, std::nullopt);  // nothing to take out is no mistake
+  }
+}
+
 Status put_object(const Edit& edit, Value table, std::int64_t rank, Objects& objects) {
   for (const FieldEdit& field : edit.fields) {
     const Status done = set_field(table, field.path, field.value);
     if (!done) return done.error().at(fmt::format("{}: '{}'", called(edit), escaped(field.path)));
   }
-  // A new address has to be looked up anew.
-  const auto sets = [&edit](std::string_view path) {
-    return std::any_of(edit.fields.begin(), edit.fields.end(),
-                       [path](const FieldEdit& field) { return field.path == path; });
-  };
-  if (edit.kind == "client" && sets("address") && !sets("resolved"))
-    document::remove_entry(table, "resolved");
+  forget_old_addresses(edit, table);
   Object object = object_of(edit.kind, std::move(table));
   if (object.name != edit.name && objects.find(edit.kind, object.name) != nullptr &&
       objects.find(edit.kind, object.name) != objects.find(edit.kind, edit.name)) {

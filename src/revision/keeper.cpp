@@ -8,6 +8,7 @@
 #include "base/text.h"
 #include "dictionary/encode.h"
 #include "document/write.h"
+#include "revision/resolved.h"
 
 namespace jembatan::revision {
 
@@ -29,15 +30,6 @@ Value kept_value(const std::string& mark) {
 
 Error plan_errors(const document::Problems& problems) {
   return fail(Errc::malformed, fmt::format("the plan has {}", problems.count_text()));
-}
-
-// The address that a client's host name has in the plan that was read.
-void note_resolved(Value& table, const plan::Plan& plan) {
-  const Value* name = table.find("name");
-  if (name == nullptr) return;
-  const plan::Client* client = plan.client_named(name->text);
-  if (client != nullptr && !client->host.empty() && client->address.length > 0)
-    document::set_entry(table, "resolved", document::text_value(client->address.address.text()));
 }
 
 // What problems call the objects that are about to change, where they came from somewhere.
@@ -154,7 +146,7 @@ Result<Objects> Keeper::objects_of(const std::vector<document::File>& files, Sea
       for (Value& table : tables) {
         const Status sealed = seal_secrets(sealing, section.key, table);
         if (!sealed) return sealed.error();
-        if (section.key == "client") note_resolved(table, sealing.plan);
+        note_resolved(section.key, table, sealing.plan);
         Object object = object_of(section.key, std::move(table));
         if (kind_named(section.key)->ordered) object.rank = ++rank;
         out.put(std::move(object));
@@ -234,12 +226,42 @@ Status Keeper::seal_changes(Sealing& sealing, const Objects& before, Objects& af
     if (object->kind == kDictionary || (!all && is_same(*object, before))) continue;
     Value table = table_of(*object);
     if (const Status sealed = seal_secrets(sealing, object->kind, table); !sealed) return sealed;
-    if (object->kind == "client") note_resolved(table, sealing.plan);
+    note_resolved(object->kind, table, sealing.plan);
     Object kept = object_of(object->kind, std::move(table));
     kept.rank = object->rank;
     after.put(std::move(kept));
   }
   return {};
+}
+
+Result<Applied> Keeper::look_up_again(plan::Outside outside, const Wish& wish, document::Problems& problems) {
+  const auto newest = archive_.newest();
+  if (!newest) return newest.error();
+  const auto before = archive_.objects(*newest);
+  if (!before) return before.error();
+  const auto with_addresses = [&](auto change) {
+    Objects out = *before;
+    for (const Object* object : before->list()) {
+      if (object->kind != "client" && object->kind != "group") continue;
+      Value table = table_of(*object);
+      change(object->kind, table);
+      Object changed = object_of(object->kind, std::move(table));
+      changed.rank = object->rank;
+      out.put(std::move(changed));
+    }
+    return out;
+  };
+  const Objects unknown =
+      with_addresses([](std::string_view kind, Value& table) { forget_resolved(kind, table); });
+  auto plan = plan::read(sources_of(unknown), with_kept(std::move(outside)), problems);
+  if (!plan) return plan_errors(problems);
+  Objects after =
+      with_addresses([&](std::string_view kind, Value& table) { note_resolved(kind, table, *plan); });
+  Commit commit;
+  commit.revision.at = wish.at;
+  commit.revision.source = "host names";
+  commit.audit.action = wish.what;
+  return store({*newest, *before, std::move(after), std::move(plan)}, wish, std::move(commit));
 }
 
 Result<Applied> Keeper::restore(std::uint64_t revision, const Wish& wish, document::Problems& problems) {

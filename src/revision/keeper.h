@@ -48,6 +48,9 @@ class Keeper {
   Result<Applied> change(const std::vector<Edit>& edits, plan::Outside outside, const Wish& wish,
                          document::Problems& problems);
 
+  /// Looks the host names of clients and servers up; where they lead elsewhere by now, that is a revision.
+  Result<Applied> look_up_again(plan::Outside outside, const Wish& wish, document::Problems& problems);
+
   /// Makes an earlier revision the plan again, as a new one.
   Result<Applied> restore(std::uint64_t revision, const Wish& wish, document::Problems& problems);
 

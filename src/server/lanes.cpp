@@ -10,20 +10,26 @@ WatchedSocket::~WatchedSocket() {
   readable.release();
 }
 
-Lanes::Lanes(asio::io_context& io, std::vector<IpAddress> send_from, Tap& tap, Take take, Done done)
-    : io_(io), send_from_(std::move(send_from)), tap_(tap), take_(std::move(take)), done_(std::move(done)) {}
+Lanes::Lanes(asio::io_context& io, const std::vector<IpAddress>& send_from, Tap& tap, Take take, Done done)
+    : io_(io),
+      send_from_{IpAddress{}, *IpAddress::parse("::")},
+      tap_(tap),
+      take_(std::move(take)),
+      done_(std::move(done)) {
+  for (const IpAddress& address : send_from) send_from_[static_cast<std::size_t>(address.family)] = address;
+}
+
+Lanes::Key Lanes::key_of(const engine::Actions::Ask& ask) const {
+  return {ask.lane, ask.from.value_or(send_from_[static_cast<std::size_t>(ask.to.address.family)])};
+}
 
 Result<WatchedSocket*> Lanes::socket_of(Key key) {
   auto& place = open_[key];
   if (place) return place.get();
-  Endpoint from{key.second == Family::v4 ? IpAddress{} : *IpAddress::parse("::"), 0};
-  for (const IpAddress& address : send_from_) {
-    if (address.family == key.second) from.address = address;
-  }
-  auto socket = UdpSocket::bind(from, SharePort::no);
+  auto socket = UdpSocket::bind({key.second, 0}, SharePort::no);
   if (!socket) {
     open_.erase(key);
-    return socket.error();
+    return socket.error().at("requests that should leave from " + key.second.text());
   }
   place = std::make_unique<WatchedSocket>(io_, std::move(*socket));
   watch(key, *place);
@@ -49,7 +55,6 @@ void Lanes::watch(Key key, WatchedSocket& watched) {
 Status Lanes::send(const engine::Actions& actions) {
   owner_.check();
   Status problem;
-  const auto key_of = [](const engine::Actions::Ask& ask) { return Key{ask.lane, ask.to.address.family}; };
   for (std::size_t at = 0; at < actions.asks.size();) {  // mostly, all have one socket
     const Key key = key_of(actions.asks[at]);
     outgoing_.clear();
@@ -57,6 +62,9 @@ Status Lanes::send(const engine::Actions& actions) {
       outgoing_.push_back({actions.asks[at].to, {}, actions.view(actions.asks[at].packet)});
     const auto socket = socket_of(key);
     if (!socket) {
+      const TimePoint now = std::chrono::steady_clock::now();
+      if (told_ && now - *told_ < std::chrono::minutes(1)) continue;
+      told_ = now;
       problem = socket.error();
       continue;
     }

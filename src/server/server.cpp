@@ -203,6 +203,7 @@ void Server::put_into_force(const revision::Applied& applied) {
   hosts_.remember(*applied.plan);
   plan_.publish(healths_.go_live(applied.plan, applied.revision));
   if (prober_) prober_->new_plan();
+  if (host_watch_) host_watch_->look();
   malloc_trim(0);  // reading a large plan leaves much behind that nothing needs any more
   log_info(plan_line(*plan_.current()));
 }
@@ -292,6 +293,8 @@ void Server::start_threads() {
                conversations_, origins, settings_.group_share, settings_.client_share}));
   }
   sockets_.clear();
+  host_watch_ = std::make_unique<HostWatch>(hosts_, [this] { follow_host_names(); });
+  host_watch_->start();
   prober_->start();
   deliverer_->start(*writer_);
   for (auto& worker : workers_) worker->start();
@@ -307,7 +310,7 @@ Result<revision::Applied> Server::reload(const revision::Author& author, documen
   const auto files = stable_files(folder, problems);
   if (!files) return files.error();
   plan::Outside outside = plan::folder_outside(folder);
-  outside.resolve = [this](const std::string& host) { return hosts_.address_of(host); };
+  outside.resolve = [this](const std::string& host) { return hosts_.addresses_of(host); };
   outside.now = host::SystemClock().now().wall;
   const revision::Wish wish{author, "", std::nullopt, how.dry_run, how.force, *outside.now, "plan folder"};
   auto applied = keeper_->apply(*files, std::move(outside), wish, problems);
@@ -324,6 +327,22 @@ Result<revision::Applied> Server::change_plan(
   auto applied = change(*keeper_);
   if (applied && applied->revision != plan_.current()->revision) put_into_force(*applied);
   return applied;
+}
+
+void Server::follow_host_names() {
+  document::Problems problems;
+  plan::Outside outside;
+  outside.resolve = [this](const std::string& host) { return hosts_.known_addresses_of(host); };
+  const revision::Wish wish{{"host names", {}, ""},
+                            "host names lead elsewhere",
+                            std::nullopt,
+                            false,
+                            false,
+                            clock_.now().wall,
+                            "host names"};
+  const auto followed =
+      change_plan([&](revision::Keeper& keeper) { return keeper.look_up_again(outside, wish, problems); });
+  if (!followed) log_error(followed.error().at("host names lead elsewhere, but the plan stays").text);
 }
 
 void Server::settle() {
@@ -388,6 +407,8 @@ void Server::stop() {
   };
   const TimePoint until = std::chrono::steady_clock::now() + settings_.stop_within;
   while (in_flight() > 0 && std::chrono::steady_clock::now() < until) std::this_thread::sleep_for(5ms);
+  stopping_ = true;
+  host_watch_->stop();
   prober_->stop();
   deliverer_->stop();
   with_accounting(

@@ -8,7 +8,7 @@
 #include "host/system.h"
 #include "revision/keeper.h"
 #include "server/feed.h"
-#include "server/host_names.h"
+#include "server/host_watch.h"
 #include "server/past_requests.h"
 #include "server/plan_slot.h"
 #include "server/tally.h"
@@ -125,6 +125,8 @@ class Server {
   Result<plan::PlanPtr> plan_of(std::uint64_t revision);
   Status open_plan(document::Problems& problems);
   void put_into_force(const revision::Applied& applied);
+  /// Host names lead elsewhere: that becomes a revision.
+  void follow_host_names();
   Status open_sockets();
   Status look_at_certificate();
   /// Says once a day what will soon be too late.
@@ -141,7 +143,10 @@ class Server {
   Tally tally_;
   host::SystemRandom random_;  // under plan_mutex_
   std::mutex plan_mutex_;
-  HostNames hosts_{look_up};
+  std::atomic<bool> stopping_{false};
+  host::SystemClock clock_;
+  HostNames hosts_{[this](const std::string& host) { return host::look_up(host, {"", &stopping_}); }, clock_};
+  std::unique_ptr<HostWatch> host_watch_;
   std::shared_ptr<engine::Conversations> conversations_ = std::make_shared<engine::Conversations>();
   std::unique_ptr<revision::Archive> plan_store_;
   std::unique_ptr<revision::Keeper> keeper_;

@@ -124,5 +124,47 @@ TEST_F(TwoHomes, AProbeBringsAServerBackWithoutAnybodysRequest) {
   EXPECT_EQ(server(0)["requests"], 0);
 }
 
+// The home knows the second address alone, and the hub the home's name alone.
+TEST(Servers, AreReachedByTheirNameAndFromTheAddressThatTheyKnow) {
+  TestNode home("home");
+  std::string here = kHere;
+  here.replace(here.find("127.0.0.1"), 9, "127.0.0.7");
+  home.plan(here);
+  home.start();
+  TestNode hub("hub", "", TestNode::Plan::by_commands);
+  hub.start();
+  support::TemporaryFolder folder;
+  const auto plan = [&](const std::string& more) {
+    support::write_file(folder.path() / "plan.toml",
+                        client_here("laut") +
+                            "[[realm]]\nname = \"reef.example\"\nhandle = \"group:homes\"\n" +
+                            "[[group]]\nname = \"homes\"\nanswer_within = \"200ms\"\n"
+                            "[[group.server]]\nname = \"one\"\naccess_port = " +
+                            std::to_string(home.access) + "\nsecret = \"laut\"\n" + more);
+    return client({"plan", "apply", folder.path().string(), "--force", "--node", hub.file()});
+  };
+  const auto sign_in = [&] {
+    return client({"ask", "access", "--to", hub.access_to(), "--secret", "laut", "--user",
+                   "tamu@reef.example", "--password", "ombak-3"})
+        .exit_code;
+  };
+  ASSERT_EQ(plan("address = \"127.0.0.1\"\nsource = \"127.0.0.7\"\n").exit_code, 0);
+  EXPECT_EQ(sign_in(), 0);
+  ASSERT_EQ(plan("address = \"127.0.0.1\"\n").exit_code, 0);
+  EXPECT_NE(sign_in(), 0);
+  home.plan(kHere);
+  ASSERT_EQ(client({"plan", "reload", "--node", home.file()}).exit_code, 0);
+  const auto named = plan("address = \"localhost\"\n");
+  ASSERT_EQ(named.exit_code, 0) << named.error;
+  EXPECT_THAT(named.out, HasSubstr("host localhost has the address"));
+  EXPECT_EQ(sign_in(), 0);
+  EXPECT_EQ(hub.stop(), 0);
+  hub.start();
+  EXPECT_EQ(sign_in(), 0);
+  const auto list = hub.ask_node({"server", "list"}).at("servers");
+  EXPECT_THAT(list.at(0).at("server").get<std::string>(), testing::StartsWith("one"));
+  EXPECT_EQ(list.at(0).at("address"), "127.0.0.1:" + std::to_string(home.access));
+}
+
 }  // namespace
 }  // namespace jembatan::blackbox

@@ -30,6 +30,16 @@ TEST(EvenRound, IsAsShortAsTheWeightsAllowAndEven) {
   EXPECT_THAT(even_round({9, 1, 1}, Members{6}), testing::UnorderedElementsAre(1, 2));
 }
 
+// Servers of one entry, as a host name with several addresses makes them, have its weight together.
+TEST(EvenRound, AddressesOfOneNameShareItsWeight) {
+  plan::Group group;
+  group.servers.resize(6);
+  for (std::size_t i = 0; i < 6; ++i) group.servers[i].weight = i < 3 ? 75 : 25;
+  for (std::size_t i : {0, 1, 2}) group.servers[i].of_its_entry = 3;
+  for (std::size_t i : {3, 4}) group.servers[i].of_its_entry = 2;
+  EXPECT_THAT(weights_of(group), ElementsAre(150, 150, 150, 75, 75, 150));
+}
+
 // After each number of turns everybody has had the share, more or less one.
 TEST(EvenRound, KeepsToTheSharesAtEachTurn) {
   std::mt19937 random(3);

@@ -143,6 +143,18 @@ INSTANTIATE_TEST_SUITE_P(
                     "[[client]]\nname = \"b\"\nsecret = \"s\"\naddress = \"192.0.2.3/32\"",
                     "client 'b' has the address 192.0.2.3 of client 'a'"},
         ProblemCase{"space in a name", "[[group]]\nname = \"crew \"\nserver = []", "'name' is 'crew '"},
+        ProblemCase{"a server's source of another family",
+                    "[[group]]\nname = \"g\"\n[[group.server]]\nname = \"s\"\naddress = \"192.0.2.3\"\n"
+                    "secret = \"s\"\nsource = \"2001:db8::1\"",
+                    "plan.toml:7:10: error: 'source' is 2001:db8::1, and the server's address is 192.0.2.3"},
+        ProblemCase{"a server's address that is neither address nor name",
+                    "[[group]]\nname = \"g\"\n[[group.server]]\nname = \"s\"\naddress = \"192.0.2.300\"",
+                    "allowed: an address, or a host name"},
+        ProblemCase{
+            "a server twice, once by a host name",
+            "[[group]]\nname = \"g\"\n[[group.server]]\nname = \"s\"\naddress = \"192.0.2.3\"\n"
+            "secret = \"s\"\n[[group.server]]\nname = \"s\"\naddress = \"reef.example\"\nsecret = \"s\"",
+            "group 'g' has server 's' twice"},
         ProblemCase{"group without server", "[[group]]\nname = \"g\"\nserver = []",
                     "group 'g' has 0 servers"},
         ProblemCase{"unknown group", "[[realm]]\nname = \"reef.example\"\nhandle = \"group:reef\"",

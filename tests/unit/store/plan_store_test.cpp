@@ -45,8 +45,9 @@ class PlanStoreTest : public testing::Test, protected KeeperOnDisk {
   plan::Outside outside() {
     plan::Outside out;
     out.file = [](const std::string& name) -> Result<std::string> { return "the secret in file " + name; };
-    out.resolve = [this](const std::string& host) -> Result<IpAddress> {
-      if (host == "pier.strait.example") return IpAddress::parse(pier);
+    out.resolve = [this](const std::string& host) -> Result<std::vector<IpAddress>> {
+      if (host == "pier.strait.example") return std::vector{*IpAddress::parse(pier)};
+      if (host == "homes.reef.example") return homes;
       return fail(Errc::not_found, "host name '" + host + "': not known");
     };
     return out;
@@ -79,6 +80,7 @@ class PlanStoreTest : public testing::Test, protected KeeperOnDisk {
   }
 
   document::Problems problems;
+  std::vector<IpAddress> homes{*IpAddress::parse("192.0.2.21"), *IpAddress::parse("192.0.2.22")};
   std::string pier = "192.0.2.9";
 };
 
@@ -305,6 +307,42 @@ TEST_F(PlanStoreTest, AHostNameKeepsItsAddressUntilItIsSetAgain) {
             "changed client pier; resolved: \"192.0.2.9\" -> \"192.0.2.10\"\n");
   EXPECT_FALSE(change({Do::set, "client", "pier", {{"address", text_value("nowhere.example")}}}));
   EXPECT_THAT(problems.text(), HasSubstr("host name 'nowhere.example': not known"));
+}
+
+// A server for each address of a host name; that they have moved is a revision that says so.
+TEST_F(PlanStoreTest, WhereHostNamesLeadElsewhereIsARevision) {
+  ASSERT_TRUE(apply(kPlan, wish()));
+  ASSERT_TRUE(change({Do::add,
+                      "group",
+                      "homes",
+                      {{"server.reef.address", text_value("homes.reef.example")},
+                       {"server.reef.secret", text_value("karang-merah-dua-puluh")}}}))
+      << problems.text();
+  const auto names = [](const plan::PlanPtr& plan) {
+    std::vector<std::string> out;
+    for (const plan::Server& server : plan->groups.front().servers) out.push_back(server.name);
+    return out;
+  };
+  reopen();
+  EXPECT_THAT(names(keeper->load(problems)->plan),
+              testing::ElementsAre("reef@192.0.2.21", "reef@192.0.2.22"));
+  EXPECT_FALSE(keeper->look_up_again(outside(), wish(), problems)->changed);
+  pier = "192.0.2.11";
+  homes = {*IpAddress::parse("192.0.2.23")};
+  const auto moved = keeper->look_up_again(outside(), wish(), problems);
+  ASSERT_TRUE(moved) << problems.text();
+  EXPECT_EQ(moved->revision, 3U);
+  EXPECT_EQ(revision::changes_text(moved->changes),
+            "changed client pier; resolved: \"192.0.2.9\" -> \"192.0.2.11\"\n"
+            "changed group homes; server.reef.resolved: [\"192.0.2.21\", \"192.0.2.22\"] -> "
+            "[\"192.0.2.23\"]\n");
+  EXPECT_THAT(names(moved->plan), testing::ElementsAre("reef"));
+  EXPECT_EQ(keeper->secret("group", "homes", "server.reef.secret")->reveal().size(), 22U);
+  EXPECT_THAT(names(*keeper->plan_of(2)), testing::SizeIs(2)) << "past requests are told by it";
+  const auto fixed = change({Do::set, "group", "homes", {{"server.reef.address", text_value("192.0.2.30")}}});
+  ASSERT_TRUE(fixed) << problems.text();
+  EXPECT_THAT(revision::changes_text(fixed->changes), HasSubstr("server.reef.resolved"));
+  EXPECT_EQ(fixed->plan->groups.front().servers.front().address.text(), "192.0.2.30");
 }
 
 TEST_F(PlanStoreTest, LetterCaseOfAUserIsAChangeOfOneObject) {

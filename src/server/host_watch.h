@@ -1,0 +1,33 @@
+#pragma once
+#include <condition_variable>
+#include <thread>
+
+#include "server/host_names.h"
+
+namespace jembatan::server {
+
+/// Looks host names up again when their time has come, on a thread of its own.
+class HostWatch {
+ public:
+  /// `moved` is called on that thread when a name leads elsewhere.
+  HostWatch(HostNames& names, std::function<void()> moved) : names_(names), moved_(std::move(moved)) {}
+  ~HostWatch() { stop(); }
+
+  void start();
+  /// Other names may be in force.
+  void look();
+  void stop();
+
+ private:
+  void run();
+
+  HostNames& names_;
+  std::function<void()> moved_;
+  std::mutex mutex_;  // of the two that follow
+  bool look_ = false;
+  bool stop_ = false;
+  std::condition_variable changed_;
+  std::thread thread_;
+};
+
+}  // namespace jembatan::server
