@@ -39,6 +39,7 @@ constexpr Route kRoutes[] = {
     {"GET", "/metrics", Role::viewer, show_metrics},
     {"GET", "/v1/node", Role::viewer, show_node},
     {"GET", "/v1/servers", Role::viewer, list_servers},
+    {"GET", "/v1/servers/mirrors", Role::viewer, list_mirrors},
     {"POST", "/v1/servers/check", Role::operator_, check_server},
     {"GET", "/v1/sessions", Role::viewer, list_sessions},
     {"GET", "/v1/accounting/records", Role::viewer, list_records},

@@ -103,6 +103,14 @@ std::string metrics_text(const server::Server& server, const Callers& callers) {
   page.metric("jembatan_accounting_acknowledged_total", "counter", "Records that a group acknowledged");
   for (const auto& [group, how] : server.accounting_progress())
     page.value(how.acknowledged, fmt::format("group=\"{}\"", label(group)));
+  page.metric("jembatan_mirrored_total", "counter", "Copies of requests to mirrors, by what came of them");
+  for (const engine::MirrorTally& one : server.mirrors()) {
+    for (const auto& [what, count] : {std::pair{"same", one.same},
+                                      {"differed", one.differed},
+                                      {"unanswered", one.unanswered},
+                                      {"shed", one.shed}})
+      page.value(count, fmt::format("of=\"{}\",to=\"{}\",result=\"{}\"", label(one.of), label(one.to), what));
+  }
   page.single("jembatan_in_flight", "gauge", "Requests being worked on", status.in_flight);
   page.single("jembatan_accounting_under_way", "gauge", "Records on their way to a group",
               status.accounting_under_way);

@@ -158,6 +158,57 @@ Exit check_server(const Arguments& arguments, Terminal& terminal) {
   return all ? Exit::done : Exit::no;
 }
 
+void print_mirror(const json& row, Terminal& out) {
+  const auto count = [&row](const char* key) { return row.value(key, std::uint64_t{0}); };
+  const std::uint64_t compared = count("same") + count("differed");
+  out.line(fmt::format("{} is mirrored to {}: {} answers compared, {} the same, {} otherwise",
+                       row.value("of", ""), row.value("to", ""), compared, count("same"),
+                       out.coloured(fmt::format("{}", count("differed")),
+                                    count("differed") > 0 ? Colour::warn : Colour::good)));
+  if (count("unanswered") > 0)
+    out.line(fmt::format("  {} copies that {} did not answer", count("unanswered"), row.value("to", "")));
+  if (count("shed") > 0)
+    out.line(fmt::format("  {} copies that were not sent for want of room", count("shed")));
+  if (count("differed") == 0) return;
+  std::vector<std::string> parts;
+  for (const auto& [what, times] : row.at("by_what").items())
+    parts.push_back(fmt::format("{} {}", what, times.get<std::uint64_t>()));
+  out.line("  what is otherwise: " + join(parts, ", "));
+  for (const json& example : row.at("examples"))
+    out.line(fmt::format("  {}  {}: {}", short_time(example.value("time", "")),
+                         escaped(example.value("user", "")), example.value("text", "")));
+}
+
+Exit group_mirror(const Arguments& arguments, Terminal& terminal) {
+  auto node = NodeClient::open(arguments);
+  if (!node) return report(node.error(), terminal);
+  const auto body = node->call("GET", "/v1/servers/mirrors");
+  if (!body) return report(body.error(), terminal);
+  const std::string& name = arguments.positionals().front();
+  json rows = json::array();
+  std::vector<std::string> names;
+  for (const json& row : body->at("mirrors")) {
+    const std::string of = row.value("of", "");
+    const std::string to = row.value("to", "");
+    if (to == name || of == "group " + name || of == "route " + name) rows.push_back(row);
+    names.push_back(of + " to " + to);
+  }
+  if (rows.empty())
+    return report(fail(Errc::not_found,
+                       fmt::format("nothing of '{}' is mirrored, and nothing to it; the node mirrors: {}",
+                                   escaped(name), names.empty() ? "nothing" : join(names, ", "))),
+                  terminal);
+  const bool differs = std::any_of(
+      rows.begin(), rows.end(), [](const json& row) { return row.value("differed", std::uint64_t{0}) > 0; });
+  if (arguments.has("--json")) {
+    terminal.line(json{{"mirrors", rows}}.dump(2));
+  } else {
+    for (const json& row : rows) print_mirror(row, terminal);
+    if (differs) terminal.line("all of them: jembatan journal search --outcome mirror-differs");
+  }
+  return differs ? Exit::no : Exit::done;
+}
+
 }  // namespace
 
 std::vector<Command> server_commands() {
@@ -177,13 +228,19 @@ std::vector<Command> server_commands() {
        check_server}};
 }
 
-Command group_status_command() {
-  return {"group status",
-          "Show the servers of one group: what they were asked, what came of it; exit code 1: all are down",
-          "jembatan group status reef-homes --lab hub",
-          reading_options(),
-          {"NAME", "the group", true, false},
-          group_status};
+std::vector<Command> live_group_commands() {
+  return {{"group status",
+           "Show the servers of one group: what they were asked, what came of it; exit code 1: all are down",
+           "jembatan group status reef-homes --lab hub",
+           reading_options(),
+           {"NAME", "the group", true, false},
+           group_status},
+          {"group mirror",
+           "Show how what a group answers compares with its mirror; exit code 1: something was otherwise",
+           "jembatan group mirror reef-homes --lab hub",
+           reading_options(),
+           {"NAME", "a group or a route that is mirrored, or the group that it is mirrored to", true, false},
+           group_mirror}};
 }
 
 }  // namespace jembatan::cli

@@ -152,7 +152,7 @@ std::vector<Command> realm_commands() {
 std::vector<Command> group_commands() {
   std::vector<Command> out{list_command(groups()), show_command(groups()), add_command(groups()),
                            set_command(groups()), remove_command(groups())};
-  out.push_back(group_status_command());
+  for (Command& command : live_group_commands()) out.push_back(std::move(command));
   for (Command& command : server_secret_commands()) out.push_back(std::move(command));
   return out;
 }

@@ -151,6 +151,13 @@ Way identify(const Request& request) {
   return way;
 }
 
+const plan::Mirror* mirror_of(const plan::Plan& plan, const Way& way) {
+  if (way.destination.handling != Handling::forward) return nullptr;
+  if (way.route != nullptr && way.route->mirror) return &*way.route->mirror;
+  const auto& mirror = plan.groups[way.destination.group].mirror;
+  return mirror ? &*mirror : nullptr;
+}
+
 Way find_way(const Request& request, Trail* trail) {
   Way way = identify(request);
   const condition::Facts facts = facts_of(request, way, nullptr);

@@ -51,6 +51,9 @@ Way identify(const Request& request);
 ///   trail  if given: gets the rules that were looked at
 Way find_way(const Request& request, Trail* trail = nullptr);
 
+/// Where a request that is forwarded is sent as well; null: nowhere.
+const plan::Mirror* mirror_of(const plan::Plan& plan, const Way& way);
+
 /// Reasons that others ask for.
 inline constexpr std::string_view kNotFromHere = "the user may not come from this client";
 inline constexpr std::string_view kNoRealm = "no realm of the plan matches";

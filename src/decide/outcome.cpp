@@ -40,6 +40,7 @@ constexpr std::array<Row, kOutcomes> kRows{{
     {"reply-unexpected", Weight::debug, true},
     {"reply-malformed", Weight::warning, true},
     {"reply-not-genuine", Weight::warning, true},
+    {"mirror-differs", Weight::info, false},
 }};
 
 }  // namespace

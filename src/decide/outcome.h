@@ -4,8 +4,8 @@
 
 namespace jembatan::decide {
 
-/// What became of a datagram. Every datagram ends in exactly one of these; the counters add up to those
-/// received.
+/// What became of a datagram. Every datagram ends in exactly one of these, but the last; the counters add up
+/// to those received.
 enum class Outcome : std::uint8_t {
   accepted,          ///< Access-Accept sent
   rejected,          ///< Access-Reject sent
@@ -34,8 +34,10 @@ enum class Outcome : std::uint8_t {
   reply_unexpected,  ///< a reply that no request waits for
   reply_malformed,   ///< not a well-formed reply
   reply_not_genuine,  ///< an authenticator of a reply does not verify
+  mirror_differs,     ///< no datagram: what a request was also sent to answered otherwise; counted elsewhere
 };
-inline constexpr std::size_t kOutcomes = 27;
+inline constexpr std::size_t kOutcomes = 28;
+inline constexpr std::size_t kDatagramOutcomes = kOutcomes - 1;
 
 /// "accepted", "unknown-client", …: as logs, metrics and the API write it.
 std::string_view name_of(Outcome outcome);

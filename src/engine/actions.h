@@ -99,6 +99,13 @@ struct Actions {
     Piece packet;
     std::optional<IpAddress> from = {};  ///< the local address; empty: as the node file says
   };
+  /// A request that has been answered, or could not be, and is to be sent to another group as well.
+  struct Copy {
+    StoryPtr story;
+    const plan::Mirror* mirror = nullptr;  ///< of the story's plan
+    std::string of;                        ///< "group reef-homes", "route new ships": whose mirror it is
+    Event event;                           ///< what is told of it, without its outcome
+  };
   Octets arena;
   std::vector<Reply> replies;
   std::vector<Ask> asks;
@@ -106,6 +113,7 @@ struct Actions {
   std::vector<Event> events;
   std::vector<Notice> notices;
   std::vector<RejectedPassword> rejected;
+  std::vector<Copy> copies;
   bool doubts = false;  ///< a server with a probe did not answer: the prober is to look
 
   Piece keep(OctetView packet) {
@@ -122,6 +130,7 @@ struct Actions {
     events.clear();
     notices.clear();
     rejected.clear();
+    copies.clear();
     doubts = false;
   }
 };

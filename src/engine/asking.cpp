@@ -4,12 +4,11 @@
 #include <algorithm>
 
 #include "base/text.h"
-#include "base/text_hash.h"
 #include "decide/reasons.h"
 #include "engine/engine.h"
 #include "engine/neighbour.h"
+#include "engine/onward.h"
 #include "engine/resume.h"
-#include "forward/sticky.h"
 
 namespace jembatan::engine {
 
@@ -34,16 +33,9 @@ std::string Engine::loop_of(const Request& request) const {
 
 Result<forward::Asker> Engine::asker_of(const Request& request) const {
   const decide::Way& way = request.course->way();
-  const wire::PacketView& packet = request.course->packet();
   const plan::Group& group = request.live->plan->groups[way.destination.group];
-  forward::Asker out;
-  out.path = way.full_name.empty() ? 0 : stable_number(way.full_name);
-  if (group.sticky != plan::Sticky::no) {
-    out.sticks = forward::tie_of(group.sticky,
-                                 {way.full_name, text_in(packet.find(AttributeType::calling_station_id)),
-                                  request.client.name, text_in(packet.find(AttributeType::acct_session_id))});
-  }
-  const auto state = packet.find(AttributeType::state);
+  forward::Asker out = asker_in(group, *request.course, request.client.name);
+  const auto state = request.course->packet().find(AttributeType::state);
   if (!state) return out;
   const auto origin = origins_->of(request.client.name, state->value, request.turn.now.steady);
   if (!origin) return out;

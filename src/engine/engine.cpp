@@ -3,7 +3,8 @@
 #include <algorithm>
 
 #include "decide/reasons.h"
-#include "decide/rehide.h"
+#include "engine/mirroring.h"
+#include "engine/onward.h"
 #include "engine/resume.h"
 #include "wire/authenticator.h"
 #include "wire/hidden.h"
@@ -80,6 +81,7 @@ StoryPtr Engine::story_of(const Request& request, OctetView reply) {
 void Engine::tell(const Request& request, Ending ending, OctetView reply) {
   counters_.ended(ending.outcome);
   Event& event = request.turn.out.events.emplace_back();
+  std::optional<Actions::Copy> copy;
   event.at = request.turn.now.wall;
   event.outcome = ending.outcome;
   event.code = request.packet.code();
@@ -88,7 +90,8 @@ void Engine::tell(const Request& request, Ending ending, OctetView reply) {
   event.client = request.client.name;
   if (request.course != nullptr) {
     event.untold = settings_.no_stories != nullptr && settings_.no_stories->load(std::memory_order_relaxed);
-    if (!event.untold) event.story = story_of(request, reply);
+    copy = copy_of(request);
+    if (copy || !event.untold) event.story = story_of(request, reply);
     const auto user = request.course->packet().find(AttributeType::user_name);
     decide::Way way = request.course->take_way();
     if (user) event.user = std::move(way.name);
@@ -101,6 +104,31 @@ void Engine::tell(const Request& request, Ending ending, OctetView reply) {
   event.because = ending.because;
   event.detail = std::move(ending.detail);
   event.took = request.age();
+  if (!copy) return;
+  copy->story = event.untold ? std::exchange(event.story, nullptr) : event.story;
+  copy->event = event;
+  copy->event.story = nullptr;
+  request.turn.out.copies.push_back(std::move(*copy));
+}
+
+// Of the first round alone: its State would be a stranger elsewhere.
+std::optional<Actions::Copy> Engine::copy_of(const Request& request) {
+  const auto was_asked = [](const Given& given) {
+    return std::holds_alternative<Given::Answered>(given.what) ||
+           std::holds_alternative<decide::Silence>(given.what);
+  };
+  const auto& given = *request.given;
+  if (std::none_of(given.begin(), given.end(), was_asked)) return std::nullopt;
+  const decide::Way& way = request.course->way();
+  const plan::Mirror* mirror = decide::mirror_of(*request.live->plan, way);
+  if (mirror == nullptr || request.packet.find(AttributeType::state)) return std::nullopt;
+  if (mirror->percent < 100 && random_.below(100) >= mirror->percent) return std::nullopt;
+  Actions::Copy out;
+  out.mirror = mirror;
+  out.of = way.route != nullptr && way.route->mirror
+               ? mirror_name(*way.route)
+               : mirror_name(request.live->plan->groups[way.destination.group]);
+  return out;
 }
 
 void Engine::no_reply(const Request& request, Ending ending) {
@@ -190,24 +218,8 @@ Status Engine::compose(Ticket owner, const plan::Server& server, const wire::Aut
                        wire::PacketBuilder& out) {
   Pending& pending = *pending_.get(owner);
   decide::Course& course = *pending.course;
-  const auto changed = course.to_send(course.way().destination.group, server);
-  const PacketView packet = changed ? *PacketView::parse(*changed) : course.packet();
-  const decide::Rehiding rehiding{*pending.live->plan->catalogue,
-                                  {pending.client->secret_of(pending.which_secret), packet.authenticator()},
-                                  {server.secret, authenticator}};
-  bool chap = false;
-  bool challenge = false;
-  for (const wire::Attribute attribute : packet.attributes()) {
-    chap = chap || attribute.type == AttributeType::chap_password;
-    challenge = challenge || attribute.type == AttributeType::chap_challenge;
-    if (attribute.type == AttributeType::message_authenticator) continue;
-    if (const Status added = rehiding.copy(packet, attribute, out); !added) return added;
-  }
-  if (chap && !challenge) {  // the challenge was the Request Authenticator, which changes (RFC 2865 §5.40)
-    const Status added = out.add(AttributeType::chap_challenge, OctetView(packet.authenticator()));
-    if (!added) return added;
-  }
-  return out.add(AttributeType::proxy_state, loop_mark_->make(owner));  // behind all others (RFC 2865 §5.33)
+  return put_onward(course, pending.client->secret_of(pending.which_secret),
+                    {course.way().destination.group, server, authenticator, loop_mark_->make(owner)}, out);
 }
 
 std::optional<TimePoint> Engine::next_deadline() {

@@ -164,6 +164,8 @@ class Engine final : private Composer {
   void no_reply(const Request& request, Ending ending);
   void tell(const Request& request, Ending ending, OctetView reply = {});
   static StoryPtr story_of(const Request& request, OctetView reply);
+  /// Where a copy of a request is to go, now that it has ended; nothing: nowhere.
+  std::optional<Actions::Copy> copy_of(const Request& request);
   void show_rejected(const Request& request) const;
 
   /// The request waits from now on, under this ticket; what was its ticket before finds nothing any more.

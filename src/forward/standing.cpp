@@ -83,7 +83,7 @@ bool uses(const plan::Plan& plan, std::size_t group, Purpose purpose) {
   const bool by_default = access || !others.accounting
                               ? leads_to(others.unknown, group) || leads_to(others.missing, group)
                               : sends(*others.accounting, group);
-  if (by_default) return true;
+  if (by_default || (access && plan.is_mirror(group))) return true;
   return std::any_of(plan.routes.begin(), plan.routes.end(),
                      [&](const plan::Route& route) {
                        return leads_to(route.destination, group) &&

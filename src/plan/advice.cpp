@@ -192,7 +192,7 @@ class Adviser {
     const std::set<std::size_t> used = used_groups();
     for (std::size_t g = 0; g < plan_.groups.size(); ++g) {
       const Group& group = plan_.groups[g];
-      if (!used.contains(g)) {
+      if (!used.contains(g) && !plan_.is_mirror(g)) {
         report_(places_.groups[g],
                 {"unused-group", fmt::format("nothing is forwarded to group '{}'", group.name),
                  fmt::format("a realm with handle = \"group:{}\", or take the group away", group.name)});

@@ -56,8 +56,14 @@ struct ServerParts {
   Reference source;
 };
 
+struct MirrorParts {
+  Mirror mirror;
+  document::Entry to;
+};
+
 struct GroupParts {
   Group group;
+  std::optional<MirrorParts> mirror;
   std::vector<document::Position> servers_at;
 };
 
@@ -68,6 +74,7 @@ struct RouteParts {
   std::string message;
   bool access = true;
   bool accounting = true;
+  std::optional<MirrorParts> mirror;
 };
 
 struct AccessParts {

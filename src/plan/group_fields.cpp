@@ -8,6 +8,7 @@
 #include "base/text_hash.h"
 #include "plan/draft.h"
 #include "plan/field_values.h"
+#include "plan/mirror_field.h"
 #include "plan/names.h"
 
 namespace jembatan::plan {
@@ -203,6 +204,10 @@ const Field<GroupDraft> kGroup[] = {
      "itself says",
      [](Reading& r, const Entry& e, GroupDraft& d) {
        d.object.group.when_silent = static_cast<WhenSilent>(r.choice(e, kWhenSilent).value_or(0));
+     }},
+    {"mirror", Need::optional, kMirrorMeaning,
+     [](Reading& r, const Entry& e, GroupDraft& d) {
+       d.object.mirror = read_mirror(r, e, d.context.catalogue);
      }},
     {"server", Need::required, "the servers: [[group.server]] tables",
      [](Reading& r, const Entry& e, GroupDraft& d) {

@@ -110,6 +110,13 @@ struct Probe {
   bool any() const { return status_server || !user.empty(); }
 };
 
+/// Requests that are also sent to another group, whose answers are compared and thrown away.
+struct Mirror {
+  std::size_t group = 0;  ///< index into Plan::groups
+  unsigned percent = 100;
+  std::vector<const dictionary::Definition*> compare;  ///< besides the code
+};
+
 struct Group {
   std::string name;
   Duration answer_within{3000};  ///< per attempt
@@ -121,6 +128,7 @@ struct Group {
   Sticky sticky = Sticky::no;
   Probe probe;
   WhenSilent when_silent = WhenSilent::ignore;
+  std::optional<Mirror> mirror;
   std::vector<Server> servers;
 };
 
@@ -150,9 +158,10 @@ struct Route {
   std::string name;
   condition::Condition when;
   Destination destination;
-  std::string message;     ///< Reply-Message of a refusal; may be empty
-  bool access = true;      ///< it looks at access requests
-  bool accounting = true;  ///< it looks at accounting requests
+  std::string message;           ///< Reply-Message of a refusal; may be empty
+  bool access = true;            ///< it looks at access requests
+  bool accounting = true;        ///< it looks at accounting requests
+  std::optional<Mirror> mirror;  ///< instead of that of the group
 };
 
 /// Who has proved that the user is who he says: the user by a password, or the client, which this node

@@ -33,6 +33,11 @@ const Client* Plan::client_named(std::string_view name) const {
   return found == client_names.end() ? nullptr : &clients[found->second];
 }
 
+bool Plan::is_mirror(std::size_t group) const {
+  const auto leads = [group](const auto& from) { return from.mirror && from.mirror->group == group; };
+  return std::any_of(groups.begin(), groups.end(), leads) || std::any_of(routes.begin(), routes.end(), leads);
+}
+
 const User* Plan::user_named(std::string_view name) const {
   const auto found = user_table.find(identity::Comparable(name).text());
   return found == user_table.end() ? nullptr : &users[found->second];

@@ -38,6 +38,8 @@ struct Plan {
   const Client* client_named(std::string_view name) const;
   const User* user_named(std::string_view name) const;
   const Realm* realm_named(std::string_view realm) const;
+  /// Whether requests are sent to a group as well as to where they belong.
+  bool is_mirror(std::size_t group) const;
   /// One of the plan's passwords that take long to compare; null if there is none.
   const identity::StoredPassword* slow_password() const {
     return slow_user ? &users[*slow_user].password : nullptr;

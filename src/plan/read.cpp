@@ -76,6 +76,8 @@ class Reader {
 
   PlanPtr finish() {
     for (GroupDraft& draft : groups_) add_group(draft);
+    for (std::size_t i = 0; i < groups_.size(); ++i)
+      plan_.groups[i].mirror = mirror(groups_[i].file, groups_[i].object.mirror, i);
     for (RealmDraft& draft : realms_) add_realm(draft);
     add_realm_default();
     if (sign_in_) plan_.sign_in = std::move(sign_in_->object);
@@ -180,7 +182,7 @@ class Reader {
                                       std::vector<std::string> allowed) {
     static constexpr std::string_view kForward = "group:";
     const std::string name = text.starts_with(kForward) ? text.substr(kForward.size()) : text;
-    std::string all = join(allowed, ", ") + ", group:NAME";
+    std::string all = allowed.empty() ? "group:NAME" : join(allowed, ", ") + ", group:NAME";
     for (std::size_t i = 0; i < plan_.groups.size(); ++i) {
       if (plan_.groups[i].name == name && text != name) return i;
       if (plan_.groups[i].name == name) allowed = {};  // that is what was meant
@@ -204,6 +206,19 @@ class Reader {
     if (text == "refuse") return {Handling::refuse, 0};
     if (text == "ignore") return {Handling::ignore, 0};
     return {Handling::forward, group_in(file, reference, text, {"here", "refuse", "ignore"}).value_or(0)};
+  }
+
+  // Of what goes to the group `from`.
+  std::optional<Mirror> mirror(std::size_t file, std::optional<MirrorParts>& parts, std::size_t from) {
+    if (!parts) return std::nullopt;
+    const auto to = group_in(file, parts->to, parts->to.value.text, {});
+    if (!to) return std::nullopt;
+    if (*to == from)
+      Reading(files_[file], problems_)
+          .wrong(parts->to, fmt::format("group '{}' would be mirrored to itself", plan_.groups[from].name),
+                 "another group");
+    parts->mirror.group = *to;
+    return std::move(parts->mirror);
   }
 
   void add_group(GroupDraft& draft) {
@@ -276,8 +291,13 @@ class Reader {
   void add_route(RouteDraft& draft) {
     RouteParts& parts = draft.object;
     if (!first_of_its_name("route", parts.name, draft.file, draft.at) || !parts.when || !parts.handle) return;
-    Route route{parts.name, std::move(*parts.when), {}, parts.message, parts.access, parts.accounting};
+    Route route{parts.name, std::move(*parts.when), {}, parts.message, parts.access, parts.accounting, {}};
     route.destination = destination(draft.file, *parts.handle);
+    if (parts.mirror && route.destination.handling != Handling::forward)
+      Reading(files_[draft.file], problems_)
+          .wrong(*parts.handle, fmt::format("route '{}' forwards nothing that could be mirrored", parts.name),
+                 "handle = \"group:NAME\", or no mirror");
+    route.mirror = mirror(draft.file, parts.mirror, route.destination.group);
     places_.routes.push_back({draft.file, draft.at});
     plan_.routes.push_back(std::move(route));
   }

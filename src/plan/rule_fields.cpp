@@ -9,6 +9,7 @@
 #include "dictionary/layout.h"
 #include "plan/assignments.h"
 #include "plan/draft.h"
+#include "plan/mirror_field.h"
 #include "plan/names.h"
 
 namespace jembatan::plan {
@@ -81,6 +82,10 @@ const Field<RouteDraft> kRoute[] = {
      [](Reading& r, const Entry& e, RouteDraft& d) { read_for(r, e, d.object.access, d.object.accounting); }},
     {"message", Need::optional, "Reply-Message of a refusal",
      [](Reading& r, const Entry& e, RouteDraft& d) { d.object.message = read_message(r, e); }},
+    {"mirror", Need::optional, "instead of the mirror of the group, for what the route forwards: as there",
+     [](Reading& r, const Entry& e, RouteDraft& d) {
+       d.object.mirror = read_mirror(r, e, d.context.catalogue);
+     }},
 };
 
 const Field<AccessDraft> kAccess[] = {

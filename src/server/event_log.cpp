@@ -25,9 +25,11 @@ bool can_flood(Outcome outcome) {
   return engine::weight_of(outcome) == Weight::warning && outcome != Outcome::no_answer;
 }
 
-// What was decided, and what a client of the plan sent in vain; not what anybody can send.
+// What was decided, what a mirror answers otherwise, and what a client of the plan sent in vain; not what
+// anybody can send.
 bool is_journaled(const Event& event) {
-  return event.story != nullptr || (engine::is_drop(event.outcome) && !event.client.empty());
+  return event.story != nullptr || event.outcome == Outcome::mirror_differs ||
+         (engine::is_drop(event.outcome) && !event.client.empty());
 }
 
 }  // namespace

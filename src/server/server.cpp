@@ -21,6 +21,7 @@
 #include "server/event_log.h"
 #include "server/journal_writer.h"
 #include "server/log.h"
+#include "server/mirror.h"
 #include "server/prober.h"
 #include "server/proof_pool.h"
 #include "server/worker.h"
@@ -285,17 +286,20 @@ void Server::start_threads() {
   const auto slowdown = std::make_shared<engine::Slowdown>(load64(chance.data()));
   const auto loop_mark =
       std::make_shared<const engine::LoopMark>(Secret(text_of(OctetView(chance).subspan(8, 16))));
+  mirror_ = std::make_unique<Mirror>(Mirror::Parts{*events_, tap_, loop_mark}, settings_.send_from);
+  const auto copies = [this](std::vector<engine::Actions::Copy>& some) { mirror_->take(some); };
   const auto origins = std::make_shared<engine::Origins>(load64(chance.data() + 24));
   for (auto& listeners : sockets_) {
     workers_.push_back(std::make_unique<Worker>(
         workers_.size(), std::move(listeners), settings_.send_from,
-        Shared{plan_, *events_, *writer_, *proofs_, tap_, unmask_, doubts, slowdown, loop_mark,
+        Shared{plan_, *events_, *writer_, *proofs_, tap_, unmask_, doubts, copies, slowdown, loop_mark,
                conversations_, origins, settings_.group_share, settings_.client_share}));
   }
   sockets_.clear();
   host_watch_ = std::make_unique<HostWatch>(hosts_, [this] { follow_host_names(); });
   host_watch_->start();
   prober_->start();
+  mirror_->start();
   deliverer_->start(*writer_);
   for (auto& worker : workers_) worker->start();
 }
@@ -354,6 +358,21 @@ std::map<std::string, engine::Progress::OfGroup> Server::accounting_progress() c
   return deliverer_->progress().all(host::SystemClock().now());
 }
 
+std::vector<engine::MirrorTally> Server::mirrors() const {
+  std::vector<engine::MirrorTally> out = engine::mirrors_in(*plan_.current()->plan);
+  for (engine::MirrorTally& counted : mirror_->tallies()) {
+    const auto listed = std::find_if(out.begin(), out.end(), [&](const engine::MirrorTally& one) {
+      return one.of == counted.of && one.to == counted.to;
+    });
+    if (listed == out.end()) {
+      out.push_back(std::move(counted));
+    } else {
+      *listed = std::move(counted);
+    }
+  }
+  return out;
+}
+
 NodeStatus Server::status() const {
   NodeStatus out;
   out.name = settings_.name;
@@ -361,7 +380,7 @@ NodeStatus Server::status() const {
   out.plan_revision = plan_.current()->revision;
   out.up = std::chrono::duration_cast<std::chrono::seconds>(std::chrono::steady_clock::now() - started_);
   out.workers = workers_.size();
-  std::vector<const engine::Counters*> all{&deliverer_->counters()};
+  std::vector<const engine::Counters*> all{&deliverer_->counters(), &mirror_->counters()};
   for (const auto& worker : workers_) {
     all.push_back(&worker->counters());
     out.in_flight += worker->in_flight();
@@ -370,7 +389,7 @@ NodeStatus Server::status() const {
     out.received += counters->received_count();
     out.late += counters->late_count();
   }
-  for (std::size_t i = 0; i < engine::kOutcomes; ++i) {
+  for (std::size_t i = 0; i < decide::kDatagramOutcomes; ++i) {
     const auto outcome = static_cast<engine::Outcome>(i);
     std::uint64_t count = 0;
     for (const auto* counters : all) count += counters->count(outcome);
@@ -410,6 +429,7 @@ void Server::stop() {
   stopping_ = true;
   host_watch_->stop();
   prober_->stop();
+  mirror_->stop();
   deliverer_->stop();
   with_accounting(
       [this](accounting::Store&) { accounting_.reset(); });  // who writes closes last, and tidies up

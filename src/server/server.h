@@ -3,6 +3,7 @@
 
 #include "accounting/store.h"
 #include "engine/conversations.h"
+#include "engine/mirroring.h"
 #include "engine/progress.h"
 #include "host/node_file.h"
 #include "host/system.h"
@@ -21,6 +22,7 @@ class AccountingWriter;
 class Deliverer;
 class EventLog;
 class JournalWriter;
+class Mirror;
 class Prober;
 class ProofPool;
 class Worker;
@@ -90,6 +92,8 @@ class Server {
   /// How sending accounting on goes, group by group.
   std::map<std::string, engine::Progress::OfGroup> accounting_progress() const;
   Prober& prober() { return *prober_; }
+  /// What mirrored requests were answered: the mirrors of the plan in force, then those that are gone.
+  std::vector<engine::MirrorTally> mirrors() const;
   Unmask& unmask() { return unmask_; }
   HostNames& hosts() { return hosts_; }
   const Tally& tally() const { return tally_; }
@@ -166,6 +170,7 @@ class Server {
   std::unique_ptr<AccountingWriter> writer_;
   std::unique_ptr<Prober> prober_;
   std::unique_ptr<Deliverer> deliverer_;
+  std::unique_ptr<Mirror> mirror_;
   std::vector<std::vector<Listener>> sockets_;  // by worker, until the workers take them
   std::vector<std::unique_ptr<Worker>> workers_;
 };

@@ -105,6 +105,7 @@ void Worker::carry_out() {
     shared_.events.take(actions_.events, actions_.notices);
     for (auto& password : actions_.rejected) shared_.unmask.rejected(std::move(password));
     if (actions_.doubts) shared_.doubts();
+    if (!actions_.copies.empty()) shared_.copies(actions_.copies);
     actions_.clear();
     for (engine::Job& job : jobs) hand_over(std::move(job));
     more = !jobs.empty();

@@ -24,6 +24,7 @@ struct Shared {
   Tap& tap;
   Unmask& unmask;
   std::function<void()> doubts;  ///< called when a server with a probe was silent
+  std::function<void(std::vector<engine::Actions::Copy>&)> copies;  ///< takes what is to be mirrored
   std::shared_ptr<engine::Slowdown> slowdown;
   std::shared_ptr<const engine::LoopMark> loop_mark;
   std::shared_ptr<engine::Conversations> conversations;

@@ -166,5 +166,57 @@ TEST(Servers, AreReachedByTheirNameAndFromTheAddressThatTheyKnow) {
   EXPECT_EQ(list.at(0).at("address"), "127.0.0.1:" + std::to_string(home.access));
 }
 
+// The new home does not know the deck yet: its answers are compared and thrown away.
+TEST(Mirror, WhatTheNewHomeSaysIsComparedAndReachesNobody) {
+  TestNode old_home("old");
+  TestNode new_home("new");
+  old_home.plan(kHere + "[[access]]\nname = \"all\"\npermit = true\nreply = { Filter-Id = \"crew\" }\n");
+  new_home.plan(kHere + "[[access]]\nname = \"all\"\npermit = true\nreply = { Filter-Id = \"deck\" }\n");
+  TestNode hub("hub");
+  const auto plan = [&](const std::string& mirror) {
+    hub.plan(client_here("laut") +
+             "[[realm]]\nname = \"reef.example\"\nhandle = \"group:homes\"\n[[group]]\nname = \"homes\"\n" +
+             mirror + server_of("one", old_home, 1) +
+             "[[group]]\nname = \"next\"\nanswer_within = \"200ms\"\n" + server_of("two", new_home, 1));
+  };
+  plan("mirror = { to = \"group:next\", compare = [\"Filter-Id\"] }\n");
+  old_home.start();
+  new_home.start();
+  hub.start();
+  const auto sign_in = [&](const std::string& password) {
+    return client({"ask", "access", "--to", hub.access_to(), "--secret", "laut", "--user",
+                   "tamu@reef.example", "--password", password});
+  };
+  const auto report = [&](const std::string& name) {
+    return client({"group", "mirror", name, "--node", hub.file()});
+  };
+  EXPECT_THAT(report("homes").out, HasSubstr("0 answers compared, 0 the same, 0 otherwise"));
+  EXPECT_THAT(sign_in("ombak-3").out, HasSubstr("crew"));
+  EXPECT_EQ(sign_in("wrong").exit_code, 1);
+  EXPECT_TRUE(support::eventually([&] {
+    return report("next").out.find("2 answers compared, 1 the same, 1 otherwise") != std::string::npos;
+  })) << report("next").out;
+  EXPECT_EQ(report("next").exit_code, 1);
+  EXPECT_THAT(report("homes").out,
+              HasSubstr("tamu@reef.example: Filter-Id: homes/one says \"crew\", next/two \"deck\""));
+  EXPECT_THAT(report("elsewhere").error, HasSubstr("the node mirrors: group homes to next"));
+  const auto found = client({"journal", "search", "--outcome", "mirror-differs", "--node", hub.file()});
+  EXPECT_THAT(found.out, HasSubstr("mirror-differs"));
+  EXPECT_THAT(client({"journal", "show", "2", "--node", hub.file()}).out, HasSubstr("next/two \"deck\""));
+  EXPECT_THAT(
+      client({"explain", "--client", "here", "--user", "tamu@reef.example", "--node", hub.file()}).out,
+      HasSubstr("mirror: it also goes to group 'next'"));
+  new_home.kill();
+  EXPECT_THAT(sign_in("ombak-3").out, HasSubstr("crew"));
+  EXPECT_TRUE(support::eventually(
+      [&] { return report("next").out.find("1 copies that next did not answer") != std::string::npos; }));
+  plan("");
+  ASSERT_EQ(client({"plan", "reload", "--node", hub.file()}).exit_code, 0);
+  const auto before = report("next").out;
+  EXPECT_EQ(sign_in("ombak-3").exit_code, 0);
+  EXPECT_EQ(report("next").out, before);
+  EXPECT_THAT(hub.log(), HasSubstr("mirror-differs packet=Access-Request client=here"));
+}
+
 }  // namespace
 }  // namespace jembatan::blackbox

@@ -143,6 +143,22 @@ INSTANTIATE_TEST_SUITE_P(
                     "[[client]]\nname = \"b\"\nsecret = \"s\"\naddress = \"192.0.2.3/32\"",
                     "client 'b' has the address 192.0.2.3 of client 'a'"},
         ProblemCase{"space in a name", "[[group]]\nname = \"crew \"\nserver = []", "'name' is 'crew '"},
+        ProblemCase{"a mirror to itself",
+                    "[[group]]\nname = \"g\"\nmirror = { to = \"group:g\" }\n[[group.server]]\nname = \"s\"\n"
+                    "address = \"192.0.2.3\"\nsecret = \"s\"",
+                    "plan.toml:3:17: error: group 'g' would be mirrored to itself"},
+        ProblemCase{"a mirror to nowhere",
+                    "[[group]]\nname = \"g\"\nmirror = { to = \"group:h\" }\n[[group.server]]\nname = \"s\"\n"
+                    "address = \"192.0.2.3\"\nsecret = \"s\"",
+                    "'to' names group 'h', which does not exist"},
+        ProblemCase{
+            "a mirror that compares what is hidden",
+            "[[group]]\nname = \"g\"\nmirror = { to = \"group:h\", compare = [\"Tunnel-Password\"] }\n",
+            "'compare' holds Tunnel-Password, which cannot be compared"},
+        ProblemCase{"a mirror of what is decided here",
+                    "[[route]]\nname = \"r\"\nwhen = 'realm == \"x\"'\nhandle = \"here\"\n"
+                    "mirror = { to = \"group:g\" }\n",
+                    "route 'r' forwards nothing that could be mirrored"},
         ProblemCase{"a server's source of another family",
                     "[[group]]\nname = \"g\"\n[[group.server]]\nname = \"s\"\naddress = \"192.0.2.3\"\n"
                     "secret = \"s\"\nsource = \"2001:db8::1\"",

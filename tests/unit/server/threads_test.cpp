@@ -343,7 +343,8 @@ class OneWorker : public Threads {
     }
     worker = std::make_unique<Worker>(
         0, std::move(listeners), std::vector<IpAddress>{},
-        Shared{slot, log, writer, proofs, tap, unmask, [] {}, nullptr, nullptr, nullptr, nullptr});
+        Shared{slot, log, writer, proofs, tap, unmask, [] {}, [](auto& copies) { copies.clear(); }, nullptr,
+               nullptr, nullptr, nullptr});
     worker->start();
   }
   ~OneWorker() override {
