@@ -328,6 +328,10 @@ void BM_ChooseServer(benchmark::State& state) {
   const auto live = board.go_live(plan::read(files, {}, problems), 1);
   const Now now{TimePoint(std::chrono::hours(1000)), WallTime(std::chrono::seconds(1'790'000'000))};
   forward::Asker asker;
+  for (std::uint64_t slot = 1; state.range(1) != 0 && slot < 65536; ++slot) {  // as after the first minutes
+    asker.sticks = slot << 48U;
+    (void)forward::choose(live->candidates(0, forward::Purpose::access), asker, {}, now.steady);
+  }
   for (auto _ : state) {
     if (state.range(1) != 0) asker.sticks = mixed_number(asker.sticks + 1);
     const auto chosen = forward::choose(live->candidates(0, forward::Purpose::access), asker, {}, now.steady);

@@ -43,8 +43,11 @@ std::optional<std::size_t> choose(const Candidates& of, const Asker& asker, cons
                                   TimePoint now) {
   const plan::Group& group = of.group;
   // Mostly, all servers are well, and nothing has changed since the last choice.
-  if (!asker.began_at && asker.sticks == 0 && tried.none()) {
-    if (const auto next = of.spread.next_as_before(of.changes)) return next;
+  const std::uint16_t slot = slot_of(asker.sticks);
+  if (!asker.began_at && tried.none()) {
+    const auto next =
+        asker.sticks == 0 ? of.spread.next_as_before(of.changes) : of.spread.kept(slot, of.changes);
+    if (next) return next;
   }
   if (asker.began_at) return tried[*asker.began_at] ? std::nullopt : asker.began_at;
   Members left;
@@ -60,7 +63,11 @@ std::optional<std::size_t> choose(const Candidates& of, const Asker& asker, cons
   }
   const Members tier = lowest_tier(group, askable.any() ? askable : left);
   if (tier.none()) return std::nullopt;
-  if (asker.sticks != 0) return rendezvous(of, tier, asker.sticks, now);
+  if (asker.sticks != 0) {
+    const std::size_t server = rendezvous(of, tier, slot, now);
+    if (tried.none() && all_well) of.spread.keep(slot, server, of.changes);
+    return server;
+  }
   if (tried.none() && all_well) of.spread.settle(group, tier, of.changes);
   return next_in_turn(of, tier, now);
 }

@@ -109,4 +109,23 @@ std::optional<std::size_t> Spread::next_as_before(std::uint64_t changes) {
   return take_turn(rounds_[settled_round_]);
 }
 
+void Spread::keep(std::uint16_t slot, std::size_t server, std::uint64_t changes) {
+  Kept* kept = kept_.load(std::memory_order_acquire);
+  if (kept == nullptr) {
+    const std::lock_guard lock(mutex_);
+    if (!kept_slots_) kept_slots_ = std::make_unique<Kept>();
+    kept = kept_slots_.get();
+    kept_.store(kept, std::memory_order_release);
+  }
+  (*kept)[slot].store(static_cast<std::uint16_t>(server + 1), std::memory_order_relaxed);
+  kept_at_.store(changes, std::memory_order_release);
+}
+
+std::optional<std::size_t> Spread::kept(std::uint16_t slot, std::uint64_t changes) const {
+  if (kept_at_.load(std::memory_order_acquire) != changes) return std::nullopt;
+  const std::uint16_t known = (*kept_.load(std::memory_order_acquire))[slot].load(std::memory_order_relaxed);
+  if (known == 0) return std::nullopt;
+  return known - 1U;
+}
+
 }  // namespace jembatan::forward

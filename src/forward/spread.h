@@ -1,4 +1,6 @@
 #pragma once
+#include <array>
+#include <atomic>
 #include <bitset>
 #include <memory>
 #include <mutex>
@@ -31,6 +33,12 @@ class Spread {
   /// The next of them; nothing if something has changed since.
   std::optional<std::size_t> next_as_before(std::uint64_t changes);
 
+  /// Where what sticks together goes while all servers are well. It is the same each time, so it is found out
+  /// once for each of as many slots as there are 16-bit numbers.
+  void keep(std::uint16_t slot, std::size_t server, std::uint64_t changes);
+  /// Nothing if it is not known, or something has changed since a server was kept.
+  std::optional<std::size_t> kept(std::uint16_t slot, std::uint64_t changes) const;
+
  private:
   /// Rounds for the members of late: they change when a server goes down, or has been asked in vain.
   struct Round {
@@ -45,6 +53,11 @@ class Spread {
   std::vector<Round> rounds_;
   std::uint64_t settled_ = ~std::uint64_t{0};  // the changes at that time
   std::size_t settled_round_ = 0;
+  // By slot, one more than the place; 0: not known. Made when it is first needed.
+  using Kept = std::array<std::atomic<std::uint16_t>, 65536>;
+  std::unique_ptr<Kept> kept_slots_;
+  std::atomic<Kept*> kept_{nullptr};
+  std::atomic<std::uint64_t> kept_at_{~std::uint64_t{0}};  // the changes at that time
 };
 
 using SpreadPtr = std::shared_ptr<Spread>;

@@ -45,8 +45,10 @@ std::uint64_t tie_of(plan::Sticky sticky, const Ties& ties) {
   return 0;
 }
 
-// Each server draws a time by chance, the heavier the shorter: -ln(u) / weight. The earliest has it.
-std::size_t rendezvous(const Candidates& of, const Members& members, std::uint64_t number, TimePoint now) {
+// Each server draws a time by chance, the heavier the shorter: -ln(u) / weight. The earliest has it. As -ln(u)
+// is never less than 1 - u, most logarithms need not be taken.
+std::size_t rendezvous(const Candidates& of, const Members& members, std::uint16_t slot, TimePoint now) {
+  const std::uint64_t number = mixed_number(slot + 1U);
   const std::vector<plan::Server>& servers = of.group.servers;
   std::optional<std::size_t> first;
   double earliest = 0;
@@ -58,6 +60,7 @@ std::size_t rendezvous(const Candidates& of, const Members& members, std::uint64
       if (weight <= 0) continue;
       const std::uint64_t hash = mixed_number(number ^ servers[i].number);
       const double chance = (static_cast<double>(hash >> 11U) + 0.5) / 9007199254740992.0;  // 2^53
+      if (first && 1 - chance >= earliest * weight) continue;
       const double time = -std::log(chance) / weight;
       if (first && time >= earliest) continue;
       first = i;

@@ -16,11 +16,15 @@ struct Ties {
 /// 0: none of them.
 std::uint64_t tie_of(plan::Sticky sticky, const Ties& ties);
 
-/// The member that all requests with this number go to, by weight (weighted rendezvous hashing): when a
+/// What sticks together is divided into so many parts, each of which goes to one server.
+constexpr std::uint16_t slot_of(std::uint64_t sticks) {
+  return static_cast<std::uint16_t>(sticks >> 48U);
+}
+
+/// The member that all requests of this slot go to, by weight (weighted rendezvous hashing): when a
 /// server is lost, the requests of that one alone move, by the weights of the others; when it is back, they
 /// come back, within the group's warm_up.
 ///   members  at least one; those of weight 0 get nothing, unless all have it
-///   number   stable_number of what it sticks to
-std::size_t rendezvous(const Candidates& of, const Members& members, std::uint64_t number, TimePoint now);
+std::size_t rendezvous(const Candidates& of, const Members& members, std::uint16_t slot, TimePoint now);
 
 }  // namespace jembatan::forward
