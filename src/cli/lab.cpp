@@ -8,6 +8,7 @@
 #include "base/text.h"
 #include "cli/bundle.h"
 #include "cli/node_access.h"
+#include "lab/hosts.h"
 #include "lab/relay.h"
 
 namespace jembatan::cli {
@@ -24,18 +25,25 @@ Exit print_status(const Arguments& arguments, Terminal& terminal) {
                       {"accounting", node.accounting},
                       {"management", node.management},
                       {"fault", node.fault},
+                      {"host", node.host},
+                      {"cut_from", node.cut_from},
                       {"folder", node.folder.string()}});
     }
     terminal.line(nlohmann::json{{"nodes", list}}.dump(2));
     return Exit::done;
   }
-  Table table({"node", "state", "process", "fault", "access", "accounting", "management"});
+  Table table({"node", "state", "process", "fault", "host", "access", "accounting", "management"});
+  const auto or_dash = [](const std::string& text) { return text.empty() ? "-" : text; };
   for (const auto& node : nodes) {
     table.add({node.name, node.process == 0 ? "down" : "up",
-               node.process == 0 ? "-" : std::to_string(node.process), node.fault.empty() ? "-" : node.fault,
-               node.access, node.accounting, node.management});
+               node.process == 0 ? "-" : std::to_string(node.process), or_dash(node.fault),
+               or_dash(node.host), node.access, node.accounting, node.management});
   }
   terminal.table(table);
+  for (const auto& [one, other] : lab::cut_links())
+    terminal.line(terminal.coloured(
+        fmt::format("nothing gets from {} to {} and back: jembatan lab join {} {}", one, other, one, other),
+        Colour::warn));
   terminal.line("their files are in " + lab::folder().string());
   return Exit::done;
 }
@@ -57,7 +65,7 @@ Status give_first_plan(const std::string& name) {
 }
 
 Exit up(const Arguments& arguments, Terminal& terminal) {
-  const lab::Wish wish{arguments.has("--fresh"), arguments.has("--free-ports")};
+  const lab::Wish wish{arguments.has("--fresh"), arguments.has("--hosts"), arguments.has("--free-ports")};
   if (const Status s = lab::up(wish); !s) return report(s.error(), terminal);
   for (const char* name : {"reef-1", "hub"}) {  // the home first: the hub probes it as soon as it knows it
     if (const Status s = give_first_plan(name); !s) return report(s.error(), terminal);
@@ -70,6 +78,23 @@ Exit down(const Arguments&, Terminal& terminal) {
   if (!stopped) return report(stopped.error(), terminal);
   terminal.line(*stopped == 0 ? "no node was running" : fmt::format("{} nodes stopped", *stopped));
   return Exit::done;
+}
+
+Exit set_link(Status (*change)(const std::string&, const std::string&), const Arguments& arguments,
+              Terminal& terminal) {
+  const auto& nodes = arguments.positionals();
+  if (nodes.size() != 2)
+    return report(fail(Errc::malformed, "which link? Two nodes, like edge hub"), terminal);
+  if (const Status done = change(nodes[0], nodes[1]); !done) return report(done.error(), terminal);
+  return print_status(arguments, terminal);
+}
+
+Exit cut_nodes(const Arguments& arguments, Terminal& terminal) {
+  return set_link(lab::cut, arguments, terminal);
+}
+
+Exit join_nodes(const Arguments& arguments, Terminal& terminal) {
+  return set_link(lab::join_again, arguments, terminal);
 }
 
 // "jembatan lab fault reef-1 delay 800ms": what is wrong stands in words of its own.
@@ -96,6 +121,7 @@ std::vector<Command> lab_commands() {
        "Start the demo chain: ship edge, harbour hub, a company's two home servers",
        "jembatan lab up",
        {{"--fresh", "", "forget earlier plans and data of the lab"},
+        {"--hosts", "", "each node a machine of its own: a network namespace on one bridge (root)"},
         {"--free-ports", "", "take free ports instead of 1812, 1813 and 8812"},
         as_json},
        {},
@@ -115,6 +141,18 @@ std::vector<Command> lab_commands() {
         "none, silent, delay TIME, drop PERCENT%, duplicate, reorder, wrong-secret, reject-all, off, restart",
         true, true},
        fault},
+      {"lab cut",
+       "Cut the way between two nodes of a lab that is up with --hosts",
+       "jembatan lab cut edge hub",
+       {as_json},
+       {"NODE NODE", "both ends", true, true},
+       cut_nodes},
+      {"lab join",
+       "Mend a way that was cut",
+       "jembatan lab join edge hub",
+       {as_json},
+       {"NODE NODE", "both ends", true, true},
+       join_nodes},
       {"lab stand-ins",
        "Carry what is asked of the nodes, with the faults that are set; lab up starts it",
        "jembatan lab stand-ins ~/.local/state/jembatan/lab",

@@ -14,6 +14,7 @@
 #include "cli/clock_gap.h"
 #include "document/parse.h"
 #include "host/system.h"
+#include "lab/hosts.h"
 #include "lab/lab.h"
 
 namespace jembatan::cli {
@@ -60,6 +61,7 @@ struct NodeClient::Connection {
   std::string name;
   std::string address;
   std::unique_ptr<httplib::ClientImpl> http;
+  std::string where;  ///< the network namespace that the node is in; empty: this one
 
   // Once, to standard error: what is said about times would mislead.
   void compare_clocks(const std::string& date, WallTime before) {
@@ -167,11 +169,13 @@ Result<NodeClient> NodeClient::open(const Arguments& arguments) {
                               fmt::format("token of node {} (made when jembatand first starts)", node->name));
   if (!token) return token.error();
   const std::string host = reachable(node->management.address).text();
-  return NodeClient(
+  auto connection =
       std::make_unique<Connection>(node->name, node->management.text(),
                                    connect(!node->certificate.empty(), host, node->management.port,
                                            arguments.get("--ca", node->certificate.string())),
-                                   *token));
+                                   *token);
+  if (arguments.has("--lab")) connection->where = lab::namespace_of(arguments.get("--lab"));
+  return NodeClient(std::move(connection));
 }
 
 Result<json> NodeClient::call(std::string_view method, const std::string& path,
@@ -195,6 +199,7 @@ Result<json> NodeClient::call_with(std::string_view method, const std::string& p
   httplib::Params params(query.begin(), query.end());
   const std::string target = params.empty() ? path : httplib::append_query_params(path, params);
   const WallTime before = host::SystemClock().now().wall;
+  const lab::InNamespace there(connection_->where);
   const auto result = method == "POST" ? connection_->http->Post(target, sent, "application/json")
                                        : connection_->http->Get(target);
   if (!result) return connection_->unreachable(result.error());
@@ -225,6 +230,7 @@ Status NodeClient::fetch(const std::string& path,
   const std::string target = httplib::append_query_params(path, httplib::Params(query.begin(), query.end()));
   int status = 0;
   std::string refusal;
+  const lab::InNamespace there(connection_->where);
   const auto result = connection_->http->Get(
       target.c_str(), httplib::Headers{},
       [&](const httplib::Response& response) {

@@ -45,8 +45,8 @@ std::uint64_t tie_of(plan::Sticky sticky, const Ties& ties) {
   return 0;
 }
 
-// Each server draws a time by chance, the heavier the shorter: -ln(u) / weight. The earliest has it. As -ln(u)
-// is never less than 1 - u, most logarithms need not be taken.
+// Each server draws a time by chance, the heavier the shorter: -ln(u) / weight. The earliest has it. As
+// -ln(u) is never less than 1 - u, most logarithms need not be taken.
 std::size_t rendezvous(const Candidates& of, const Members& members, std::uint16_t slot, TimePoint now) {
   const std::uint64_t number = mixed_number(slot + 1U);
   const std::vector<plan::Server>& servers = of.group.servers;

@@ -11,6 +11,7 @@
 #include "base/text.h"
 #include "document/parse.h"
 #include "lab/fault.h"
+#include "lab/hosts.h"
 #include "lab/processes.h"
 #include "lab/relay.h"
 #include "lab/world.h"
@@ -51,8 +52,10 @@ Status start_and_wait(const fs::path& node) {
   const auto settings = host::read_node_file(node / "node.toml", problems);
   if (!settings) return fail(Errc::malformed, problems.text());
   const fs::path log = node / "log";
-  const auto process =
-      start({program().string(), "--node", (node / "node.toml").string()}, log, process_of_node(node));
+  std::vector<std::string> words{program().string(), "--node", (node / "node.toml").string()};
+  if (const std::string there = namespace_of(node.filename().string()); !there.empty())
+    words.insert(words.begin(), {"ip", "netns", "exec", there});
+  const auto process = start(words, log, process_of_node(node));
   if (!process) return process.error();
   return wait_until_up(*process, "node " + settings->name, log, [&] { return is_up(*settings, *process); });
 }
@@ -125,10 +128,18 @@ Status up(const Wish& wish) {
     std::error_code failed;
     // Only what a lab has made is removed: the folder may be named by the environment.
     for (const std::string& name : node_names()) fs::remove_all(root / name, failed);
+    fs::remove(root / kHostsFile, failed);
     if (failed) return fail(Errc::io, fmt::format("folder '{}': {}", root.string(), failed.message()));
   }
   if (!fs::exists(root / "edge" / "node.toml")) {
-    if (const Status s = write_demo(root, wish.free_ports); !s) return s;
+    const Status s = write_demo(root, wish.free_ports ? PortsOf::free : PortsOf::demo,
+                                wish.hosts ? NodesAs::hosts : NodesAs::processes);
+    if (!s) return s;
+  }
+  if (wish.hosts && !has_hosts())
+    return fail(Errc::conflict, "the lab was made without --hosts: jembatan lab up --hosts --fresh");
+  if (has_hosts()) {
+    if (const Status s = make_hosts(); !s) return s;
   }
   if (const Status s = start_relay(); !s) return s;
   if (const Status s = write_faults({}); !s) return s;
@@ -149,6 +160,7 @@ Result<int> down() {
     stopped += *was ? 1 : 0;
   }
   if (const auto was = stop(relay_process(), "the lab's stand-ins"); !was) return was.error();
+  if (has_hosts()) remove_hosts();
   return stopped;
 }
 
@@ -195,10 +207,15 @@ std::vector<NodeState> status() {
     state.name = name;
     state.folder = folder() / name;
     state.process = running(process_of_node(state.folder));
+    for (const auto& [one, other] : cut_links()) {
+      if (name == one) state.cut_from.push_back(other);
+      if (name == other) state.cut_from.push_back(one);
+    }
     if (const auto fault = faults.find(name); fault != faults.end()) state.fault = fault->second;
     document::Problems ignored;
     if (auto settings = host::read_node_file(state.folder / "node.toml", ignored)) {
       put_in_front(*settings);
+      if (!namespace_of(name).empty()) state.host = on_the_water(settings->management.address).text();
       state.access = first_text(settings->access);
       state.accounting = first_text(settings->accounting);
       state.management = settings->management.text();

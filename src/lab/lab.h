@@ -12,6 +12,7 @@ namespace jembatan::lab {
 
 struct Wish {
   bool fresh = false;       ///< forget earlier plans and data
+  bool hosts = false;       ///< each node is a machine of its own (hosts.h)
   bool free_ports = false;  ///< replace the demo's ports by free ones when the folders are made
 };
 
@@ -21,7 +22,9 @@ struct NodeState {
   std::string access;
   std::string accounting;
   std::string management;
-  std::string fault;  ///< of its stand-in: "delay 800ms"; empty: none
+  std::string host;                   ///< its address on the bridge; empty: it is no machine of its own
+  std::vector<std::string> cut_from;  ///< nodes that it cannot reach (hosts.h)
+  std::string fault;                  ///< of its stand-in: "delay 800ms"; empty: none
   std::filesystem::path folder;
 };
 

@@ -6,6 +6,7 @@
 #include <sys/wait.h>
 #include <unistd.h>
 
+#include <array>
 #include <cerrno>
 #include <cstring>
 #include <fstream>
@@ -63,6 +64,33 @@ Result<int> start(const std::vector<std::string>& words, const fs::path& log_fil
   }
   std::ofstream(process.number_file) << child << "\n";
   return child;
+}
+
+Status run(const std::vector<std::string>& words) {
+  std::vector<char*> arguments;
+  for (const std::string& word : words) arguments.push_back(const_cast<char*>(word.c_str()));  // NOLINT
+  arguments.push_back(nullptr);
+  std::array<int, 2> pipe{};
+  if (::pipe2(pipe.data(), O_CLOEXEC) != 0)
+    return fail(Errc::io, fmt::format("pipe: {}", std::strerror(errno)));
+  const int child = ::fork();
+  if (child == 0) {
+    ::dup2(pipe[1], STDOUT_FILENO);
+    ::dup2(pipe[1], STDERR_FILENO);
+    ::execvp(arguments.front(), arguments.data());
+    fmt::print(stderr, "{}: {}\n", words.front(), std::strerror(errno));
+    ::_exit(127);
+  }
+  ::close(pipe[1]);
+  std::string said;
+  std::array<char, 512> piece{};
+  for (ssize_t size = 0; (size = ::read(pipe[0], piece.data(), piece.size())) > 0;)
+    said.append(piece.data(), static_cast<std::size_t>(size));
+  ::close(pipe[0]);
+  int ended = 0;
+  if (child < 0 || ::waitpid(child, &ended, 0) != child || ended != 0)
+    return fail(Errc::io, fmt::format("'{}' failed: {}", join(words, " "), trim(said)));
+  return {};
 }
 
 Status wait_until_up(int number, const std::string& called, const fs::path& log,

@@ -23,6 +23,9 @@ int running(const Process& process);
 ///   returns  its number
 Result<int> start(const std::vector<std::string>& words, const std::filesystem::path& log,
                   const Process& process);
+/// Runs a program to its end.
+///   errors  Errc::io: it cannot be started, or failed; the text has what it says
+Status run(const std::vector<std::string>& words);
 /// Waits until `up` holds.
 ///   called  "node hub", for messages
 ///   errors  Errc::conflict: it has ended, or takes too long; the text has the end of its log

@@ -24,6 +24,7 @@
 #include "host/socket_address.h"
 #include "host/system.h"
 #include "lab/fault.h"
+#include "lab/hosts.h"
 #include "lab/lab.h"
 #include "plan/read.h"
 
@@ -57,7 +58,9 @@ class Descriptor {
   int fd_;
 };
 
-Result<int> udp_socket(const Endpoint& at) {
+///   where  a namespace; empty: this one
+Result<int> udp_socket(const Endpoint& at, const std::string& where) {
+  const InNamespace there(where);
   const int fd = ::socket(AF_INET, SOCK_DGRAM | SOCK_CLOEXEC | SOCK_NONBLOCK, 0);
   if (fd < 0) return fail(Errc::io, fmt::format("socket: {}", std::strerror(errno)));
   const int room = 4 << 20;
@@ -96,9 +99,11 @@ class Relay {
         for (const Endpoint& inner : *listens) {
           const Endpoint outer = in_front(inner);
           if (outer == inner) continue;
-          const auto socket = udp_socket(outer);
-          if (!socket) return socket.error();
-          fronts_.push_back({name, inner, Descriptor(*socket)});
+          const std::string where = namespace_of(name);
+          if (const Status opened = open_front(name, inner, outer, ""); !opened) return opened;
+          if (where.empty()) continue;
+          const Endpoint on_water{on_the_water(outer.address), outer.port};
+          if (const Status opened = open_front(name, inner, on_water, where); !opened) return opened;
         }
       }
       const fs::path plan = settings->plan_folder.empty() ? lab_ / name / "plan" : settings->plan_folder;
@@ -142,6 +147,14 @@ class Relay {
     }
   };
 
+  Status open_front(const std::string& node, const Endpoint& inner, const Endpoint& at,
+                    const std::string& where) {
+    const auto socket = udp_socket(at, where);
+    if (!socket) return socket.error();
+    fronts_.push_back({node, inner, Descriptor(*socket)});
+    return {};
+  }
+
   void watch(int fd, std::uint64_t which) const {
     epoll_event event{};
     event.events = EPOLLIN;
@@ -180,7 +193,7 @@ class Relay {
   const wire::SharedSecret* secret_of(const Front& front, const Endpoint& asker) const {
     const auto plan = plans_.find(front.node);
     if (plan == plans_.end()) return nullptr;
-    const plan::Client* client = plan->second->client_at(asker.address);
+    const plan::Client* client = plan->second->client_at(ashore(asker.address));
     return client == nullptr ? nullptr : &client->secret;
   }
 
@@ -198,7 +211,7 @@ class Relay {
       flows_.erase(oldest);
       order_.pop_front();
     }
-    auto socket = udp_socket({asker.address, 0});
+    auto socket = udp_socket({ashore(asker.address), 0}, namespace_of(fronts_[front].node));
     if (!socket) return std::nullopt;
     const std::uint64_t number = next_flow_++;
     watch(*socket, number);

@@ -10,6 +10,7 @@
 #include <regex>
 
 #include "base/embedded.h"
+#include "lab/hosts.h"
 
 namespace jembatan::lab {
 namespace {
@@ -63,22 +64,33 @@ std::string behind_stand_in(std::string text) {
       text, kListens, "# its stand-in in the lab listens at the address before: jembatan lab fault\n$1$022:");
 }
 
+// Servers are asked at their addresses on the bridge, from there.
+std::string across_the_water(const std::string& text) {
+  static const std::regex kServer(
+      R"((\[\[group\.server\]\]\nname = "[^"]*"\naddress = ")127\.0\.([0-9]+)\.1")");
+  static const std::regex kSendFrom(R"((send_from = \[")127\.0\.([0-9]+)\.1")");
+  return std::regex_replace(std::regex_replace(text, kServer, "$01192.0.2.$02\""), kSendFrom,
+                            "$01192.0.2.$02\"");
+}
+
 }  // namespace
 
-Status write_demo(const fs::path& root, bool free_ports) {
+Status write_demo(const fs::path& root, PortsOf which, NodesAs nodes) {
   Ports ports;
   for (const EmbeddedFile& file : demo_world()) {
     const fs::path path = root / file.name;
     std::error_code failed;
     fs::create_directories(path.parent_path(), failed);
     std::ofstream out(path, std::ios::binary | std::ios::trunc);
-    std::string text = free_ports ? ports.replaced(file.text) : std::string(file.text);
+    std::string text = which == PortsOf::free ? ports.replaced(file.text) : std::string(file.text);
+    if (nodes == NodesAs::hosts) text = across_the_water(text);
     out << (path.filename() == "node.toml" ? behind_stand_in(std::move(text)) : text);
     out.close();
     if (failed || !out) return fail(Errc::io, fmt::format("file '{}' cannot be written", path.string()));
     const bool secret = path.parent_path().filename() == "secrets";
     if (secret) fs::permissions(path, fs::perms::owner_read | fs::perms::owner_write, failed);
   }
+  if (nodes == NodesAs::hosts) std::ofstream(root / kHostsFile) << "\n";
   return {};
 }
 

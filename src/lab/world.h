@@ -6,8 +6,10 @@
 namespace jembatan::lab {
 
 /// Writes the demo's files into folders of their own: each node behind its stand-in.
-///   free_ports  replace the demo's well-known ports by free ones
-///   errors      Errc::io
-Status write_demo(const std::filesystem::path& root, bool free_ports);
+///   hosts   each node is a machine of its own (hosts.h)
+///   errors  Errc::io
+enum class PortsOf : std::uint8_t { demo, free };
+enum class NodesAs : std::uint8_t { processes, hosts };
+Status write_demo(const std::filesystem::path& root, PortsOf ports, NodesAs nodes);
 
 }  // namespace jembatan::lab

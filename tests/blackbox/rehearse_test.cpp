@@ -1,6 +1,7 @@
 // Rehearsals over the demo chain, with something wrong in it, and without the wire.
 #include <gmock/gmock.h>
 #include <gtest/gtest.h>
+#include <unistd.h>
 
 #include "blackbox/chain.h"
 
@@ -124,6 +125,38 @@ TEST_F(LabRehearsal, ARequestThatHappenedBecomesACase) {
                   printed.find(" }", printed.find(", server = ")) - printed.find(", server = "), "");
   const auto done = run({"rehearse", file("seen.toml", printed)});
   EXPECT_EQ(done.exit_code, 0) << printed << done.out << done.error;
+}
+
+// Each node in a network namespace of its own.
+TEST(LabOfHosts, TheShipIsCutOffFromTheHarbourAndBack) {
+  if (::geteuid() != 0) GTEST_SKIP() << "network namespaces take root";
+  support::TemporaryFolder folder;
+  const auto run = [&](const std::vector<std::string>& words) {
+    return client(words, {"JEMBATAN_LAB=" + (folder.path() / "lab").string()});
+  };
+  const auto sign_in = [&] {
+    return run({"ask", "access", "--lab", "edge", "--user", "sari@reef.example", "--password", "laut-biru-7",
+                "--wait", "1s", "--tries", "1"})
+        .exit_code;
+  };
+  const auto up = run({"lab", "up", "--hosts", "--free-ports"});
+  ASSERT_EQ(up.exit_code, 0) << up.error;
+  EXPECT_THAT(up.out, HasSubstr("192.0.2.20"));
+  EXPECT_TRUE(support::eventually([&] { return sign_in() == 0; }));
+  const auto cut = run({"lab", "cut", "hub", "edge"});
+  EXPECT_THAT(cut.out, HasSubstr("nothing gets from edge to hub and back: jembatan lab join edge hub"));
+  EXPECT_NE(sign_in(), 0);
+  EXPECT_EQ(run({"ask", "access", "--lab", "hub", "--user", "sari@reef.example", "--password", "laut-biru-7"})
+                .exit_code,
+            0)
+      << "the harbour still reaches the homes";
+  EXPECT_THAT(run({"lab", "join", "edge", "reef-1"}).error,
+              HasSubstr("nothing is cut between edge and reef-1"));
+  EXPECT_EQ(run({"lab", "join", "edge", "hub"}).exit_code, 0);
+  EXPECT_TRUE(support::eventually([&] { return sign_in() == 0; }));
+  EXPECT_EQ(run({"lab", "up", "--hosts"}).exit_code, 0) << "that is the lab already";
+  EXPECT_EQ(run({"lab", "down"}).exit_code, 0);
+  EXPECT_THAT(run({"lab", "cut", "edge", "hub"}).error, HasSubstr("sudo jembatan lab up --hosts --fresh"));
 }
 
 TEST(DryRehearsal, APlanDecidesWithoutTheWire) {

@@ -231,7 +231,11 @@ std::optional<TimePoint> Network::next_event() {
 void Network::run(std::chrono::seconds at_most) {
   const TimePoint until = now().steady + at_most;
   while (const auto next = next_event()) {
-    if (*next > until) return;
+    if (*next > until) {
+      if (until > now().steady)
+        clock_.advance(std::chrono::ceil<std::chrono::milliseconds>(until - now().steady));
+      return;
+    }
     if (*next > now().steady) {
       clock_.advance(std::chrono::ceil<std::chrono::milliseconds>(*next - now().steady));
     }
