@@ -32,7 +32,7 @@ struct Settings {
   std::size_t most_repeats = 65536;
   Duration keep_replies{
       10000};  ///< how long a repeated request gets the same reply (RFC 5080 §2.2.2: 5 to 30 s)
-  std::size_t most_pending = 16384;
+  std::size_t most_pending = 65536;
   unsigned group_percent = 50;                     ///< of what may wait for servers, that one group may hold
   unsigned client_percent = 50;                    ///< the same of one client
   const std::atomic<bool>* watched = nullptr;      ///< true: somebody may see rejected passwords; null: never

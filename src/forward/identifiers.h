@@ -20,7 +20,7 @@ struct ExchangeId {
 /// lane when half of the Identifiers are in use. Belongs to one thread.
 class Identifiers {
  public:
-  static constexpr std::size_t kMostLanes = 32;
+  static constexpr std::size_t kMostLanes = 256;
   using Owner = std::uint32_t;
 
   /// Nothing if all lanes are full.

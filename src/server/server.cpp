@@ -76,7 +76,7 @@ std::string way_to_add(const host::NodeSettings& settings) {
 
 // Sockets of the workers with their lanes, connections of the management interface, files of the stores.
 std::size_t most_open_files(const host::NodeSettings& settings) {
-  constexpr std::size_t kLanes = 16;
+  constexpr std::size_t kLanes = 64;  // a quarter of those that there can be: 8,192 requests wait for servers
   return 400 + worker_count(settings) * (settings.access.size() + settings.accounting.size() + kLanes);
 }
 
