@@ -185,4 +185,42 @@ json json_of(const std::variant<engine::Event, engine::Notice>& item) {
   return notice_json(std::get<engine::Notice>(item));
 }
 
+json json_of(const engine::MirrorTally& tally) {
+  json examples = json::array();
+  for (const auto& example : tally.examples)
+    examples.push_back({{"time", text_of(example.at)},
+                        {"user", example.user},
+                        {"client", example.client},
+                        {"text", example.text}});
+  return {{"of", tally.of},
+          {"to", tally.to},
+          {"same", tally.same},
+          {"differed", tally.differed},
+          {"unanswered", tally.unanswered},
+          {"shed", tally.shed},
+          {"by_what", tally.by_what},
+          {"examples", examples}};
+}
+
+json json_of_resolved(const revision::Applied& applied) {
+  std::map<std::string, std::vector<std::string>> hosts;
+  const auto add = [&hosts](const std::string& host, const IpAddress& address) {
+    if (!host.empty()) hosts[host].push_back(address.text());
+  };
+  for (const auto& change : applied.changes) {
+    if (change.after == nullptr) continue;
+    if (change.kind == "client") {
+      if (const plan::Client* client = applied.plan->client_named(change.name))
+        add(client->host, client->address.address);
+    }
+    for (const plan::Group& group : applied.plan->groups) {
+      if (change.kind != "group" || group.name != change.name) continue;
+      for (const plan::Server& server : group.servers) add(server.host, server.address);
+    }
+  }
+  json out = json::object();
+  for (const auto& [host, addresses] : hosts) out[host] = join(addresses, ", ");
+  return out;
+}
+
 }  // namespace jembatan::admin

@@ -58,27 +58,6 @@ json json_of_changes(const std::vector<revision::ObjectChange>& changes) {
   return out;
 }
 
-// Clients and servers with a host name: which addresses that has now.
-json json_of_resolved(const Applied& applied) {
-  json out = json::object();
-  for (const auto& change : applied.changes) {
-    if (change.after == nullptr) continue;
-    const plan::Client* client = change.kind == "client" ? applied.plan->client_named(change.name) : nullptr;
-    if (client != nullptr && !client->host.empty()) out[client->host] = client->address.address.text();
-    for (const plan::Group& group : applied.plan->groups) {
-      if (change.kind != "group" || group.name != change.name) continue;
-      std::map<std::string, std::string> hosts;
-      for (const plan::Server& server : group.servers) {
-        if (server.host.empty()) continue;
-        std::string& addresses = hosts[server.host];
-        addresses += (addresses.empty() ? "" : ", ") + server.address.text();
-      }
-      for (const auto& [host, addresses] : hosts) out[host] = addresses;
-    }
-  }
-  return out;
-}
-
 void answer_applied(const Asked& asked, const Result<Applied>& applied, const document::Problems& problems) {
   if (!applied) return problem(asked.response, applied.error(), problems);
   json body = bodies::json_of(problems);

@@ -73,22 +73,7 @@ void list_servers(const Asked& asked) {
 
 void list_mirrors(const Asked& asked) {
   json list = json::array();
-  for (const engine::MirrorTally& one : asked.server.mirrors()) {
-    json examples = json::array();
-    for (const auto& example : one.examples)
-      examples.push_back({{"time", text_of(example.at)},
-                          {"user", example.user},
-                          {"client", example.client},
-                          {"text", example.text}});
-    list.push_back({{"of", one.of},
-                    {"to", one.to},
-                    {"same", one.same},
-                    {"differed", one.differed},
-                    {"unanswered", one.unanswered},
-                    {"shed", one.shed},
-                    {"by_what", one.by_what},
-                    {"examples", examples}});
-  }
+  for (const engine::MirrorTally& one : asked.server.mirrors()) list.push_back(json_of(one));
   answer(asked.response, {{"mirrors", list}});
 }
 

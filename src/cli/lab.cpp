@@ -3,6 +3,7 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <nlohmann/json.hpp>
 
 #include "base/text.h"
@@ -32,12 +33,21 @@ Exit print_status(const Arguments& arguments, Terminal& terminal) {
     terminal.line(nlohmann::json{{"nodes", list}}.dump(2));
     return Exit::done;
   }
-  Table table({"node", "state", "process", "fault", "host", "access", "accounting", "management"});
-  const auto or_dash = [](const std::string& text) { return text.empty() ? "-" : text; };
+  const bool hosts =
+      std::any_of(nodes.begin(), nodes.end(), [](const auto& node) { return !node.host.empty(); });
+  std::vector<std::string> heading{"node", "state", "process", "fault", "access", "accounting", "management"};
+  if (hosts) heading.emplace_back("host");
+  Table table(heading);
   for (const auto& node : nodes) {
-    table.add({node.name, node.process == 0 ? "down" : "up",
-               node.process == 0 ? "-" : std::to_string(node.process), or_dash(node.fault),
-               or_dash(node.host), node.access, node.accounting, node.management});
+    std::vector<std::string> row{node.name,
+                                 node.process == 0 ? "down" : "up",
+                                 node.process == 0 ? "-" : std::to_string(node.process),
+                                 node.fault.empty() ? "-" : node.fault,
+                                 node.access,
+                                 node.accounting,
+                                 node.management};
+    if (hosts) row.push_back(node.host);
+    table.add(std::move(row));
   }
   terminal.table(table);
   for (const auto& [one, other] : lab::cut_links())

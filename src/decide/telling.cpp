@@ -45,11 +45,14 @@ void Telling::way(const Request& request, const Way& way, const Trail& trail) {
   const plan::Plan& plan = request.plan;
   say(name_text(plan, way));
   rules(plan, facts_of(request, way, nullptr), trail);
+  if (way.route == nullptr) realm_table(plan, way);
   if (const plan::Mirror* mirror = mirror_of(plan, way); mirror != nullptr && !request.accounting)
     say(fmt::format("mirror: {} also {} to group '{}', and who asks sees nothing of that",
                     mirror->percent == 100 ? "it" : fmt::format("{} % of such requests", mirror->percent),
                     mirror->percent == 100 ? "goes" : "go", plan.groups[mirror->group].name));
-  if (way.route != nullptr) return;
+}
+
+void Telling::realm_table(const plan::Plan& plan, const Way& way) {
   if (plan.routes.empty()) say("the plan has no routes: the realm decides");
   if (way.entry != nullptr) {
     say(fmt::format("realm table: '{}' matches", way.entry->name));

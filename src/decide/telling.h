@@ -38,6 +38,7 @@ class Telling {
   std::vector<std::string> lines;
 
  private:
+  void realm_table(const plan::Plan& plan, const Way& way);
   template <class Named>
   std::string nearest_in(const std::vector<Named>& all, std::string_view wanted) const;
   void no_user(const plan::Plan& plan, const Way& way);
