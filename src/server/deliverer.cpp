@@ -15,12 +15,13 @@ constexpr auto kSweepEvery = 5s;
 
 }  // namespace
 
-Deliverer::Deliverer(std::unique_ptr<accounting::Store> queue, std::vector<IpAddress> send_from, Parts parts)
+Deliverer::Deliverer(std::unique_ptr<accounting::Store> queue, const std::vector<IpAddress>& send_from,
+                     Parts parts)
     : queue_(std::move(queue)),
       parts_(std::move(parts)),
       delivery_(random_, counters_, kMostUnderWay),
       lanes_(
-          io_, std::move(send_from), parts_.tap,
+          io_, send_from, parts_.tap,
           [this](std::uint16_t lane, const Received& datagram) {
             delivery_.on_reply(lane, datagram.from, datagram.octets, {clock_.now(), actions_});
           },

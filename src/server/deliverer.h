@@ -23,7 +23,7 @@ class Deliverer {
     std::function<void()> doubts;  ///< called when a server with a probe was silent
   };
   /// `queue` is a connection of its own to the store.
-  Deliverer(std::unique_ptr<accounting::Store> queue, std::vector<IpAddress> send_from, Parts parts);
+  Deliverer(std::unique_ptr<accounting::Store> queue, const std::vector<IpAddress>& send_from, Parts parts);
   ~Deliverer();
 
   /// The writer takes acknowledged records off the queue.

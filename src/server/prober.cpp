@@ -7,11 +7,11 @@
 
 namespace jembatan::server {
 
-Prober::Prober(Parts parts, std::vector<IpAddress> send_from, std::string name)
+Prober::Prober(Parts parts, const std::vector<IpAddress>& send_from, std::string name)
     : parts_(parts),
       probing_(random_, std::move(name)),
       lanes_(
-          io_, std::move(send_from), parts.tap,
+          io_, send_from, parts.tap,
           [this](std::uint16_t lane, const Received& datagram) {
             probing_.on_reply(lane, datagram.from, datagram.octets, turn());
           },

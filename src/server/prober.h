@@ -21,7 +21,7 @@ class Prober {
     Tap& tap;
   };
   ///   name  of the node
-  Prober(Parts parts, std::vector<IpAddress> send_from, std::string name);
+  Prober(Parts parts, const std::vector<IpAddress>& send_from, std::string name);
   ~Prober();
 
   void start();

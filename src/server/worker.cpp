@@ -26,13 +26,13 @@ engine::Settings settings_for(const std::vector<Listener>& listeners, const Shar
 
 }  // namespace
 
-Worker::Worker(std::size_t index, std::vector<Listener> listeners, std::vector<IpAddress> send_from,
+Worker::Worker(std::size_t index, std::vector<Listener> listeners, const std::vector<IpAddress>& send_from,
                Shared shared)
     : index_(index),
       shared_(shared),
       engine_(settings_for(listeners, shared), random_, counters_),
       lanes_(
-          io_, std::move(send_from), shared_.tap,
+          io_, send_from, shared_.tap,
           [this](std::uint16_t lane, const Received& datagram) {
             engine_.on_reply(lane, datagram.from, datagram.octets, {clock_.now(), actions_});
           },

@@ -42,7 +42,8 @@ struct Listener {
 /// One thread that receives, decides and answers, with sockets, tables and randomness of its own.
 class Worker {
  public:
-  Worker(std::size_t index, std::vector<Listener> listeners, std::vector<IpAddress> send_from, Shared shared);
+  Worker(std::size_t index, std::vector<Listener> listeners, const std::vector<IpAddress>& send_from,
+         Shared shared);
   ~Worker();
 
   void start();
