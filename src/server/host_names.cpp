@@ -22,6 +22,24 @@ std::string text_of(const std::vector<IpAddress>& addresses) {
   return join(out, ", ");
 }
 
+// The host names of a plan with the addresses that they have in it: a client has one of them, a server all.
+std::map<std::string, std::vector<IpAddress>> hosts_of(const plan::Plan& plan) {
+  std::map<std::string, std::vector<IpAddress>> out;
+  for (const plan::Group& group : plan.groups) {
+    for (const plan::Server& server : group.servers) {
+      if (server.host.empty() || server.address.unspecified()) continue;
+      auto& addresses = out[server.host];
+      if (std::find(addresses.begin(), addresses.end(), server.address) == addresses.end())
+        addresses.push_back(server.address);
+    }
+  }
+  for (const plan::Client& client : plan.clients) {
+    if (!client.host.empty() && client.address.length > 0)
+      out.try_emplace(client.host, std::vector{client.address.address});
+  }
+  return out;
+}
+
 }  // namespace
 
 Result<std::vector<IpAddress>> HostNames::addresses_of(const std::string& host) {
@@ -64,28 +82,18 @@ bool HostNames::note(const std::string& host, const Result<host::FoundAddresses>
   return moved;
 }
 
-void HostNames::remember(const std::string& host, std::vector<IpAddress> addresses) {
-  const auto [known, is_new] = known_.try_emplace(host);
-  known->second.in_plan = true;
-  if (!is_new) return;
-  known->second.addresses = std::move(addresses);
-  known->second.due = clock_.now().steady + kShortest;
-}
-
+// A plan that was written elsewhere may have other addresses than were found here: that is looked at soon.
 void HostNames::remember(const plan::Plan& plan) {
   const std::lock_guard lock(mutex_);
-  for (auto& [host, known] : known_) known.in_plan = false;
-  for (const plan::Client& client : plan.clients) {
-    if (!client.host.empty() && client.address.length > 0) remember(client.host, {client.address.address});
+  const auto hosts = hosts_of(plan);
+  std::erase_if(known_, [&hosts](const auto& one) { return !hosts.contains(one.first); });
+  const TimePoint soon = clock_.now().steady + kShortest;
+  for (const auto& [host, addresses] : hosts) {
+    const auto [known, is_new] = known_.try_emplace(host);
+    if (!is_new && known->second.addresses == addresses) continue;
+    known->second.addresses = addresses;
+    known->second.due = is_new ? soon : std::min(known->second.due, soon);
   }
-  for (const plan::Group& group : plan.groups) {
-    std::map<std::string, std::vector<IpAddress>> hosts;
-    for (const plan::Server& server : group.servers) {
-      if (!server.host.empty() && !server.address.unspecified()) hosts[server.host].push_back(server.address);
-    }
-    for (auto& [host, addresses] : hosts) remember(host, std::move(addresses));
-  }
-  std::erase_if(known_, [](const auto& one) { return !one.second.in_plan; });
 }
 
 bool HostNames::look_again() {

@@ -37,11 +37,9 @@ class HostNames {
   struct Known {
     std::vector<IpAddress> addresses;
     TimePoint due;
-    Duration pause{0};     ///< the shortest until it is looked up again
-    bool warned = false;   ///< that it cannot be looked up
-    bool in_plan = false;  ///< while a plan is remembered
+    Duration pause{0};    ///< the shortest until it is looked up again
+    bool warned = false;  ///< that it cannot be looked up
   };
-  void remember(const std::string& host, std::vector<IpAddress> addresses);
   bool note(const std::string& host, const Result<host::FoundAddresses>& found);
 
   LookUp look_up_;

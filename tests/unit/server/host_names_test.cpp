@@ -95,6 +95,18 @@ TEST_F(HostNamesTest, AFailureMovesNothing) {
   EXPECT_EQ(due(), 60s);
 }
 
+// As an export that was changed elsewhere brings them along.
+TEST_F(HostNamesTest, APlanWithOldAddressesIsPutRight) {
+  now_leads_to({"192.0.2.7"}, 3600s);
+  names.remember(*read(kGroup));
+  clock.advance(30s);
+  EXPECT_FALSE(names.look_again());
+  names.remember(*read(kGroup + "resolved = [\"192.0.2.99\"]\n"));
+  EXPECT_EQ(due(), 30s);
+  clock.advance(30s);
+  EXPECT_TRUE(names.look_again());
+}
+
 TEST_F(HostNamesTest, NamesThatThePlanLostAreForgotten) {
   now_leads_to({"192.0.2.7"}, 60s);
   names.remember(*read(kGroup));
