@@ -3,6 +3,9 @@
 #include <gtest/gtest.h>
 #include <unistd.h>
 
+#include <iostream>
+#include <thread>
+
 #include "blackbox/chain.h"
 
 namespace jembatan::blackbox {
@@ -125,6 +128,43 @@ TEST_F(LabRehearsal, ARequestThatHappenedBecomesACase) {
                   printed.find(" }", printed.find(", server = ")) - printed.find(", server = "), "");
   const auto done = run({"rehearse", file("seen.toml", printed)});
   EXPECT_EQ(done.exit_code, 0) << printed << done.out << done.error;
+}
+
+// Sign-ins through the hub at an even rate, while something happens to a node; gives their outcomes.
+class UnderLoad : public LabRehearsal {
+ protected:
+  json outcomes_while(const std::string& node, const std::string& fault) const {
+    support::Finished load;
+    std::thread driving([&] {
+      load = run({"ask", "load", "--lab", "hub", "--user", "tamu@reef.example", "--password", "ombak-3",
+                  "--rate", "50", "--for", "6s", "--wait", "20s", "--json"});
+    });
+    EXPECT_TRUE(support::eventually([&] {
+      const auto list = run({"server", "list", "--lab", "hub", "--json"});
+      return list.exit_code == 0 && json::parse(list.out)["servers"][0]["answers"].get<int>() > 25;
+    }));
+    EXPECT_EQ(run({"lab", "fault", node, fault}).exit_code, 0);
+    driving.join();
+    const json out = json::parse(load.out).at("outcomes");
+    std::cout << node << " " << fault << " under load: " << out.dump() << "\n";
+    return out;
+  }
+};
+
+TEST_F(UnderLoad, AHomeThatIsSwitchedOffRefusesNobody) {
+  const json outcomes = outcomes_while("reef-1", "off");
+  EXPECT_EQ(outcomes.size(), 1U) << outcomes;
+  EXPECT_GT(outcomes.value("Access-Accept", 0), 250);
+}
+
+TEST_F(UnderLoad, AHubThatIsRestartedGivesNoWrongAnswer) {
+  const json outcomes = outcomes_while("hub", "restart");
+  EXPECT_GT(outcomes.value("Access-Accept", 0), 25);
+  EXPECT_FALSE(outcomes.contains("Access-Reject")) << outcomes;
+  EXPECT_FALSE(outcomes.contains("not genuine")) << outcomes;
+  EXPECT_EQ(run({"ask", "access", "--lab", "hub", "--user", "tamu@reef.example", "--password", "ombak-3"})
+                .exit_code,
+            0);
 }
 
 // Each node in a network namespace of its own.
