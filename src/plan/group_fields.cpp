@@ -1,7 +1,6 @@
 // Groups of servers to forward to: their fields.
 #include <fmt/format.h>
 
-#include <algorithm>
 #include <array>
 
 #include "base/text.h"
@@ -76,8 +75,8 @@ void read_resolved(Reading& r, const Entry& e, ServerDraft& d) {
   }
 }
 
-// The addresses of a server: the one that it has, or those that its host name had or has now, in an order of
-// their own. None while nobody can look it up.
+// The addresses of a server: the one that it has, or those that its host name had or has now. None while
+// nobody can look it up.
 std::vector<IpAddress> addresses_of(Reading& r, const ServerDraft& draft) {
   const ServerParts& parts = draft.object;
   if (parts.server.host.empty()) return {parts.server.address};
@@ -87,8 +86,6 @@ std::vector<IpAddress> addresses_of(Reading& r, const ServerDraft& draft) {
     if (found) out = std::move(*found);
     if (!found) r.wrong(*parts.host, fmt::format("'address': {}", found.error().text));
   }
-  std::sort(out.begin(), out.end());
-  out.erase(std::unique(out.begin(), out.end()), out.end());
   if (out.size() > kMostAddresses) out.resize(kMostAddresses);
   return out;
 }

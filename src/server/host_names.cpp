@@ -42,8 +42,15 @@ std::map<std::string, std::vector<IpAddress>> hosts_of(const plan::Plan& plan) {
 
 }  // namespace
 
-Result<std::vector<IpAddress>> HostNames::addresses_of(const std::string& host) {
+// No more addresses than a plan takes of a name.
+Result<host::FoundAddresses> HostNames::ask_for(const std::string& host) const {
   auto found = look_up_(host);
+  if (found && found->addresses.size() > plan::kMostAddresses) found->addresses.resize(plan::kMostAddresses);
+  return found;
+}
+
+Result<std::vector<IpAddress>> HostNames::addresses_of(const std::string& host) {
+  auto found = ask_for(host);
   const std::lock_guard lock(mutex_);
   (void)note(host, found);
   if (found) return std::move(found->addresses);
@@ -105,7 +112,7 @@ bool HostNames::look_again() {
   }
   bool moved = false;
   for (const std::string& host : due) {
-    const auto found = look_up_(host);
+    const auto found = ask_for(host);
     const std::lock_guard lock(mutex_);
     moved = note(host, found) || moved;
   }

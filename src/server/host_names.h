@@ -40,6 +40,7 @@ class HostNames {
     Duration pause{0};    ///< the shortest until it is looked up again
     bool warned = false;  ///< that it cannot be looked up
   };
+  Result<host::FoundAddresses> ask_for(const std::string& host) const;
   bool note(const std::string& host, const Result<host::FoundAddresses>& found);
 
   LookUp look_up_;

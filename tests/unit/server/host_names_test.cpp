@@ -95,6 +95,20 @@ TEST_F(HostNamesTest, AFailureMovesNothing) {
   EXPECT_EQ(due(), 60s);
 }
 
+TEST_F(HostNamesTest, AnOrderOfFamiliesAndTooManyAddressesAreNoMove) {
+  now_leads_to({"203.0.113.1", "203.0.113.2", "203.0.113.3", "203.0.113.4", "203.0.113.5", "203.0.113.6",
+                "203.0.113.7", "2001:db8::1", "2001:db8::2"},
+               60s);
+  const auto plan = read(kGroup);
+  EXPECT_EQ(plan->groups[0].servers.size(), plan::kMostAddresses);
+  EXPECT_EQ(plan->groups[0].servers.back().name, "pier@2001:db8::1");
+  names.remember(*plan);
+  clock.advance(30s);
+  EXPECT_FALSE(names.look_again());
+  names.remember(*plan);
+  EXPECT_EQ(due(), 60s);
+}
+
 // As an export that was changed elsewhere brings them along.
 TEST_F(HostNamesTest, APlanWithOldAddressesIsPutRight) {
   now_leads_to({"192.0.2.7"}, 3600s);
