@@ -28,7 +28,7 @@ namespace fs = std::filesystem;
   std::vector<char*> arguments;
   for (const std::string& word : command) arguments.push_back(const_cast<char*>(word.c_str()));
   arguments.push_back(nullptr);
-  ::execv(arguments[0], arguments.data());
+  ::execvp(arguments[0], arguments.data());
   ::_exit(127);
 }
 
