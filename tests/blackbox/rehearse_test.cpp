@@ -171,7 +171,7 @@ TEST_F(UnderLoad, AHubThatIsRestartedGivesNoWrongAnswer) {
 TEST(LabOfHosts, TheShipIsCutOffFromTheHarbourAndBack) {
   const std::string probe = "jembatan-probe-" + std::to_string(::getpid());
   const bool can = support::run({"ip", "netns", "add", probe}).exit_code == 0 &&
-                   support::run({"ip", "-n", probe, "link", "add", "b", "type", "bridge"}).exit_code == 0;
+                   support::run({"ip", "-n", probe, "link", "add", "water", "type", "bridge"}).exit_code == 0;
   (void)support::run({"ip", "netns", "delete", probe});
   if (!can) GTEST_SKIP() << "nobody may make network namespaces here";
   support::TemporaryFolder folder;
