@@ -15,11 +15,8 @@ namespace {
 
 constexpr std::size_t kMostExamples = 20;
 
-const plan::Mirror& mirror_of(const Actions::Copy& copy) {
-  return *copy.mirror;
-}
 const plan::Group& mirrored_to(const Actions::Copy& copy) {
-  return copy.story->live->plan->groups[mirror_of(copy).group];
+  return copy.story->live->plan->groups[copy.mirror->group];
 }
 
 const Given::Answered* answer_in(const Story& story) {
@@ -85,10 +82,9 @@ void Mirroring::offer(Actions::Copy copy, const Turn& turn) {
       decide::HiddenValues{{story.client->secret_of(story.which_secret), packet.authenticator()}, random_},
       random_);
   (void)sent->course->begin();  // up to the point at which it was sent on
-  const plan::Mirror& mirror = mirror_of(sent->copy);
   const auto crossing =
       crossings_.start(ticket,
-                       {story.live, mirror.group, forward::Purpose::access, nullptr,
+                       {story.live, sent->copy.mirror->group, forward::Purpose::access, nullptr,
                         asker_in(mirrored_to(sent->copy), *sent->course, story.client->name)},
                        turn);
   if (crossing) return;
@@ -111,7 +107,7 @@ Status Mirroring::compose(Ticket owner, const plan::Server& server, const wire::
   Sent& sent = *sent_.get(owner);
   const Story& story = *sent.copy.story;
   return put_onward(*sent.course, story.client->secret_of(story.which_secret),
-                    {mirror_of(sent.copy).group, server, authenticator, loop_mark_->make(owner)}, out);
+                    {sent.copy.mirror->group, server, authenticator, loop_mark_->make(owner)}, out);
 }
 
 std::vector<Mirroring::Difference> Mirroring::differences(const Actions::Copy& copy,
@@ -129,7 +125,7 @@ std::vector<Mirroring::Difference> Mirroring::differences(const Actions::Copy& c
     return {{"code", fmt::format("{} says {}, {} {}", first, wire::name_of(theirs.code()),
                                  arrived.server_name, wire::name_of(arrived.reply.code()))}};
   std::vector<Difference> out;
-  for (const dictionary::Definition* attribute : mirror_of(copy).compare) {
+  for (const dictionary::Definition* attribute : copy.mirror->compare) {
     const std::string one = values_of(theirs, *attribute, *plan.catalogue);
     const std::string other = values_of(arrived.reply, *attribute, *plan.catalogue);
     if (one != other)

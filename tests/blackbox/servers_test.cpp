@@ -145,7 +145,7 @@ TEST(Servers, AreReachedByTheirNameAndFromTheAddressThatTheyKnow) {
   };
   const auto sign_in = [&] {
     return client({"ask", "access", "--to", hub.access_to(), "--secret", "laut", "--user",
-                   "tamu@reef.example", "--password", "ombak-3"})
+                   "tamu@reef.example", "--password", "ombak-3", "--wait", "2s", "--tries", "1"})
         .exit_code;
   };
   ASSERT_EQ(plan("address = \"127.0.0.1\"\nsource = \"127.0.0.7\"\n").exit_code, 0);
