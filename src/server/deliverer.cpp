@@ -1,8 +1,5 @@
 #include "server/deliverer.h"
 
-#include <asio/post.hpp>
-
-#include "host/process.h"
 #include "server/log.h"
 
 namespace jembatan::server {
@@ -20,12 +17,16 @@ Deliverer::Deliverer(std::unique_ptr<accounting::Store> queue, const std::vector
     : queue_(std::move(queue)),
       parts_(std::move(parts)),
       delivery_(random_, counters_, kMostUnderWay),
-      lanes_(
-          io_, send_from, parts_.tap,
-          [this](std::uint16_t lane, const Received& datagram) {
-            delivery_.on_reply(lane, datagram.from, datagram.octets, {clock_.now(), actions_});
-          },
-          [this] { carry_out(); }) {}
+      thread_({.name = "deliverer",
+               .on_reply =
+                   [this](std::uint16_t lane, const Received& datagram, const engine::Turn& turn) {
+                     delivery_.on_reply(lane, datagram.from, datagram.octets, turn);
+                   },
+               .on_timer = [this](const engine::Turn& turn) { on_timer(turn); },
+               .next_deadline =
+                   [this] { return std::min(next_sweep_, delivery_.next_deadline().value_or(next_sweep_)); },
+               .carried_out = [this](const engine::Actions& actions) { carried_out(actions); }},
+              parts_.events, parts_.tap, send_from) {}
 
 Deliverer::~Deliverer() {
   stop();
@@ -33,34 +34,28 @@ Deliverer::~Deliverer() {
 
 void Deliverer::start(AccountingWriter& writer) {
   writer_ = &writer;
-  asio::post(io_, [this] { sweep(); });
-  thread_ = std::thread([this] {
-    host::name_thread("deliverer");
-    io_.run();
-  });
+  thread_.post([this](const engine::Turn& turn) { on_timer(turn); });
+  thread_.start();
 }
 
 void Deliverer::look() {
   if (look_waits_.exchange(true)) return;
-  asio::post(io_, [this] {
+  thread_.post([this](const engine::Turn& turn) {
     look_waits_ = false;
-    take_up();
-    carry_out();
+    take_up(turn);
   });
 }
 
-// Starts over from the front of the queue: what was given up waits there.
-void Deliverer::sweep() {
+// Now and then it starts over from the front of the queue: what was given up waits there.
+void Deliverer::on_timer(const engine::Turn& turn) {
+  delivery_.on_timer(turn);
+  if (turn.now.steady < next_sweep_) return;
+  next_sweep_ = turn.now.steady + kSweepEvery;
   behind_place_ = 0;
-  take_up();
-  carry_out();
-  sweep_timer_.expires_after(kSweepEvery);
-  sweep_timer_.async_wait([this](const asio::error_code& error) {
-    if (!error) sweep();
-  });
+  take_up(turn);
 }
 
-void Deliverer::take_up() {
+void Deliverer::take_up(const engine::Turn& turn) {
   if (parts_.plan.generation() != plan_generation_) {
     plan_generation_ = parts_.plan.generation();
     delivery_.use(parts_.plan.current());
@@ -70,53 +65,26 @@ void Deliverer::take_up() {
     if (!waiting) return log_error(waiting.error().at("accounting queue").text);
     if (waiting->empty()) return;
     behind_place_ = waiting->back().place;
-    delivery_.offer(std::move(*waiting), {clock_.now(), actions_});
+    delivery_.offer(std::move(*waiting), turn);
   }
 }
 
-void Deliverer::carry_out() {
-  if (!actions_.asks.empty()) {
-    if (const Status sent = lanes_.send(actions_); !sent)
-      log_error(sent.error().at("forwarding accounting").text);
-  }
-  parts_.events.take(actions_.events, actions_.notices);
-  if (actions_.doubts) parts_.doubts();
-  actions_.clear();
+void Deliverer::carried_out(const engine::Actions& actions) {
+  if (actions.doubts) parts_.doubts();
   auto delivered = delivery_.take_delivered();
   if (!delivered.empty()) {
     writer_->delivered(std::move(delivered));
     if (delivery_.room() > kMostUnderWay / 2) look();
   }
   under_way_.store(delivery_.under_way(), std::memory_order_relaxed);
-  set_timer();
-}
-
-void Deliverer::set_timer() {
-  const auto deadline = delivery_.next_deadline();
-  timer_.cancel();
-  if (!deadline) return;
-  timer_.expires_at(*deadline);
-  timer_.async_wait([this](const asio::error_code& error) {
-    if (error) return;
-    delivery_.on_timer({clock_.now(), actions_});
-    carry_out();
-  });
 }
 
 void Deliverer::taken_off(std::vector<std::int64_t> places) {
-  asio::post(io_, [this, places = std::move(places)] { delivery_.taken_off(places); });
+  thread_.post([this, places = std::move(places)](const engine::Turn&) { delivery_.taken_off(places); });
 }
 
 void Deliverer::stop() {
-  if (!thread_.joinable()) return;
-  asio::post(io_, [this] {
-    timer_.cancel();
-    sweep_timer_.cancel();
-    lanes_.close();
-    work_.reset();
-    io_.stop();
-  });
-  thread_.join();
+  thread_.stop();
   queue_.reset();
 }
 

@@ -1,13 +1,7 @@
 #pragma once
-#include <asio/executor_work_guard.hpp>
-#include <asio/steady_timer.hpp>
-#include <thread>
-
 #include "engine/delivery.h"
-#include "host/system.h"
 #include "server/accounting_writer.h"
-#include "server/event_log.h"
-#include "server/lanes.h"
+#include "server/asking_thread.h"
 #include "server/plan_slot.h"
 
 namespace jembatan::server {
@@ -38,29 +32,22 @@ class Deliverer {
   const engine::Counters& counters() const { return counters_; }
 
  private:
-  void take_up();
-  void sweep();
-  void carry_out();
-  void set_timer();
+  void take_up(const engine::Turn& turn);
+  void on_timer(const engine::Turn& turn);
+  void carried_out(const engine::Actions& actions);
 
   std::unique_ptr<accounting::Store> queue_;
   Parts parts_;
   AccountingWriter* writer_ = nullptr;
-  asio::io_context io_{1};
-  asio::executor_work_guard<asio::io_context::executor_type> work_{io_.get_executor()};
-  asio::steady_timer timer_{io_};
-  asio::steady_timer sweep_timer_{io_};
-  host::SystemClock clock_;
   host::SystemRandom random_;
   engine::Counters counters_;
   engine::Delivery delivery_;
-  engine::Actions actions_;
-  Lanes lanes_;
   std::uint64_t plan_generation_ = 0;
   std::int64_t behind_place_ = 0;
+  TimePoint next_sweep_;  // from the front of the queue
   std::atomic<std::size_t> under_way_{0};
   std::atomic<bool> look_waits_{false};
-  std::thread thread_;
+  AskingThread thread_;
 };
 
 }  // namespace jembatan::server

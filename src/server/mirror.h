@@ -1,12 +1,6 @@
 #pragma once
-#include <asio/executor_work_guard.hpp>
-#include <asio/steady_timer.hpp>
-#include <thread>
-
 #include "engine/mirroring.h"
-#include "host/system.h"
-#include "server/event_log.h"
-#include "server/lanes.h"
+#include "server/asking_thread.h"
 
 namespace jembatan::server {
 
@@ -19,33 +13,21 @@ class Mirror {
     Tap& tap;
     std::shared_ptr<const engine::LoopMark> loop_mark;
   };
-  Mirror(Parts parts, const std::vector<IpAddress>& send_from);
-  ~Mirror();
+  Mirror(const Parts& parts, const std::vector<IpAddress>& send_from);
 
-  void start();
+  void start() { thread_.start(); }
   /// Takes over what the vector holds and leaves it empty. Any thread.
   void take(std::vector<engine::Actions::Copy>& copies);
-  void stop();
+  void stop() { thread_.stop(); }
   const engine::Counters& counters() const { return counters_; }
   std::vector<engine::MirrorTally> tallies() const { return mirroring_.tallies(); }
 
  private:
-  void carry_out();
-  void set_timer();
-  engine::Turn turn() { return {clock_.now(), actions_}; }
-
-  Parts parts_;
-  asio::io_context io_{1};
-  asio::executor_work_guard<asio::io_context::executor_type> work_{io_.get_executor()};
-  asio::steady_timer timer_{io_};
-  host::SystemClock clock_;
   host::SystemRandom random_;
   engine::Counters counters_;
   engine::Mirroring mirroring_;
-  engine::Actions actions_;
-  Lanes lanes_;
   std::atomic<std::size_t> handed_over_{0};  // and not taken up yet
-  std::thread thread_;
+  AskingThread thread_;
 };
 
 }  // namespace jembatan::server

@@ -1,13 +1,6 @@
 #pragma once
-#include <asio/executor_work_guard.hpp>
-#include <asio/steady_timer.hpp>
-#include <future>
-#include <thread>
-
 #include "engine/probing.h"
-#include "host/system.h"
-#include "server/event_log.h"
-#include "server/lanes.h"
+#include "server/asking_thread.h"
 #include "server/plan_slot.h"
 
 namespace jembatan::server {
@@ -36,22 +29,12 @@ class Prober {
   void stop();
 
  private:
-  void carry_out();
-  void set_timer();
-  engine::Turn turn() { return {clock_.now(), actions_}; }
-
-  Parts parts_;
-  asio::io_context io_{1};
-  asio::executor_work_guard<asio::io_context::executor_type> work_{io_.get_executor()};
-  asio::steady_timer timer_{io_};
-  host::SystemClock clock_;
+  PlanSlot& plan_;
   host::SystemRandom random_;
   engine::Probing probing_;
-  engine::Actions actions_;
-  Lanes lanes_;
   forward::LivePlanPtr live_;
   std::atomic<bool> look_waits_{false};
-  std::thread thread_;
+  AskingThread thread_;
 };
 
 }  // namespace jembatan::server
