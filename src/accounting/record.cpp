@@ -1,10 +1,10 @@
 #include "accounting/record.h"
 
 #include <fmt/format.h>
-#include <nettle/sha2.h>
 
 #include <algorithm>
 
+#include "accounting/keys.h"
 #include "base/text.h"
 #include "dictionary/catalogue.h"
 
@@ -25,6 +25,20 @@ std::string nas_of(const PacketView& packet, const std::string& client) {
   return client;
 }
 
+std::string port_of(const PacketView& packet) {
+  if (const auto id = packet.find(AttributeType::nas_port_id)) return escaped(id->value);
+  const auto number = number_in(packet.find(AttributeType::nas_port));
+  return number ? std::to_string(*number) : "";
+}
+
+void append_number(Octets& to, AttributeType type, std::uint32_t value) {
+  const std::size_t at = to.size();
+  to.resize(at + 6);
+  to[at] = static_cast<std::uint8_t>(type);
+  to[at + 1] = 6;
+  store32(&to[at + 2], value);
+}
+
 std::uint64_t octets_counted(const PacketView& packet, AttributeType low, AttributeType high) {
   return std::uint64_t{number_in(packet.find(high)).value_or(0)} << 32U |
          number_in(packet.find(low)).value_or(0);
@@ -43,39 +57,6 @@ WallTime event_time(const PacketView& packet, WallTime received) {
   return received - std::chrono::seconds(delay <= kLongestDelay ? delay : 0);
 }
 
-// What is of one hop alone, and what an Accounting-Request must not carry (RFC 2866 §5.13, RFC 3579 §3.3):
-// neither kept nor sent on.
-bool is_left_out(AttributeType type) {
-  switch (type) {
-    case AttributeType::proxy_state:
-    case AttributeType::message_authenticator:
-    case AttributeType::user_password:
-    case AttributeType::chap_password:
-    case AttributeType::chap_challenge:
-    case AttributeType::reply_message:
-    case AttributeType::state:
-    case AttributeType::eap_message:
-      return true;
-    default:
-      return false;
-  }
-}
-
-// Resends differ in Acct-Delay-Time and in what belongs to one hop, never in the rest.
-std::array<std::uint8_t, 16> digest_of(const PacketView& packet, const std::string& client) {
-  sha256_ctx sha;
-  sha256_init(&sha);
-  sha256_update(&sha, client.size() + 1, reinterpret_cast<const std::uint8_t*>(client.c_str()));
-  for (const wire::Attribute attribute : packet.attributes()) {
-    if (is_left_out(attribute.type) || attribute.type == AttributeType::acct_delay_time) continue;
-    sha256_update(&sha, attribute.value.size() + wire::kAttributeHeader,
-                  packet.octets().data() + attribute.offset);
-  }
-  std::array<std::uint8_t, 16> out;
-  sha256_digest(&sha, out.size(), out.data());
-  return out;
-}
-
 }  // namespace
 
 std::string name_of(StatusType status) {
@@ -86,23 +67,49 @@ std::string name_of(StatusType status) {
   return named == nullptr ? std::to_string(number) : named->name;
 }
 
-Result<Record> make_record(const PacketView& packet, Sender sender, std::string realm, WallTime received) {
+Result<Arrival> arrival_of(const PacketView& packet, Sender sender, std::string realm, WallTime received) {
   const auto status = number_in(packet.find(AttributeType::acct_status_type));
   if (!status) return fail(Errc::malformed, "no Acct-Status-Type of 4 octets");
-  Record out;
-  out.status = static_cast<StatusType>(*status);
-  out.session_id = escaped(text_in(packet.find(AttributeType::acct_session_id)));
-  const bool about_the_device =
-      out.status == StatusType::accounting_on || out.status == StatusType::accounting_off;
-  if (out.session_id.empty() && !about_the_device) return fail(Errc::malformed, "no Acct-Session-Id");
+  const auto type = static_cast<StatusType>(*status);
+  const bool about_the_device = type == StatusType::accounting_on || type == StatusType::accounting_off;
+  if (text_in(packet.find(AttributeType::acct_session_id)).empty() && !about_the_device)
+    return fail(Errc::malformed, "no Acct-Session-Id");
+  Arrival out;
   out.received = received;
   out.event_time = event_time(packet, received);
-  out.nas = nas_of(packet, sender.client);
-  out.digest = digest_of(packet, sender.client);
   out.client = std::move(sender.client);
   out.source = sender.address;
-  out.user = escaped(text_in(packet.find(AttributeType::user_name)));
   out.realm = std::move(realm);
+  for (const wire::Attribute attribute : packet.attributes()) {
+    if (is_left_out(attribute.type)) continue;
+    append(out.attributes,
+           packet.octets().subspan(attribute.offset, attribute.value.size() + wire::kAttributeHeader));
+  }
+  out.digest = digest_of(out.attributes);
+  out.key = key_of(packet, {out.client, out.source}, out.digest);
+  return out;
+}
+
+Octets as_packet(OctetView attributes) {
+  Octets out(wire::kHeader);
+  out[0] = static_cast<std::uint8_t>(wire::Code::accounting_request);
+  append(out, attributes);
+  store16(&out[2], static_cast<std::uint16_t>(out.size()));
+  return out;
+}
+
+Record taken_apart(Arrival arrival) {
+  Record out;
+  static_cast<Arrival&>(out) = std::move(arrival);
+  const Octets whole = as_packet(out.attributes);
+  const auto parsed = PacketView::parse(whole);
+  if (!parsed) return out;  // an inbox with a damaged record: what can be kept is kept
+  const PacketView& packet = *parsed;
+  out.status = static_cast<StatusType>(number_in(packet.find(AttributeType::acct_status_type)).value_or(0));
+  out.nas = nas_of(packet, out.client);
+  out.port = port_of(packet);
+  out.session_id = escaped(text_in(packet.find(AttributeType::acct_session_id)));
+  out.user = escaped(text_in(packet.find(AttributeType::user_name)));
   out.calling_station = escaped(text_in(packet.find(AttributeType::calling_station_id)));
   out.framed_ip = address_in(packet);
   out.input_octets =
@@ -111,30 +118,28 @@ Result<Record> make_record(const PacketView& packet, Sender sender, std::string 
       octets_counted(packet, AttributeType::acct_output_octets, AttributeType::acct_output_gigawords);
   out.session_time = number_in(packet.find(AttributeType::acct_session_time)).value_or(0);
   out.terminate_cause = number_in(packet.find(AttributeType::acct_terminate_cause)).value_or(0);
-  for (const wire::Attribute attribute : packet.attributes()) {
-    if (is_left_out(attribute.type)) continue;
-    append(out.attributes,
-           packet.octets().subspan(attribute.offset, attribute.value.size() + wire::kAttributeHeader));
-  }
   return out;
 }
 
-Octets attributes_to_send(const Record& record, WallTime now) {
+Octets attributes_to_send(const Arrival& arrival, WallTime now) {
   using std::chrono::duration_cast;
   const auto waited =
-      std::max(std::chrono::seconds(0), duration_cast<std::chrono::seconds>(now - record.received));
-  Octets out = record.attributes;
+      std::max(std::chrono::seconds(0), duration_cast<std::chrono::seconds>(now - arrival.received));
+  Octets out = arrival.attributes;
+  bool told = false;
+  bool delayed = waited.count() == 0;
   for (std::size_t at = 0; at + 6 <= out.size(); at += out[at + 1]) {
-    if (out[at] != static_cast<std::uint8_t>(AttributeType::acct_delay_time) || out[at + 1] != 6) continue;
+    const auto type = static_cast<AttributeType>(out[at]);
+    told = told || type == AttributeType::event_timestamp;
+    if (delayed || type != AttributeType::acct_delay_time || out[at + 1] != 6) continue;
     store32(&out[at + 2], load32(&out[at + 2]) + static_cast<std::uint32_t>(waited.count()));
-    return out;
+    delayed = true;
   }
-  if (waited.count() == 0) return out;
-  const std::size_t at = out.size();
-  out.resize(at + 6);
-  out[at] = static_cast<std::uint8_t>(AttributeType::acct_delay_time);
-  out[at + 1] = 6;
-  store32(&out[at + 2], static_cast<std::uint32_t>(waited.count()));
+  if (!delayed)
+    append_number(out, AttributeType::acct_delay_time, static_cast<std::uint32_t>(waited.count()));
+  const std::int64_t event = std::chrono::system_clock::to_time_t(arrival.event_time);
+  if (!told && is_by_a_clock(event))
+    append_number(out, AttributeType::event_timestamp, static_cast<std::uint32_t>(event));
   return out;
 }
 

@@ -5,28 +5,87 @@
 namespace jembatan::accounting {
 namespace {
 
+constexpr std::chrono::seconds kShortestSilence{300};
+
+bool differ(const std::string& a, const std::string& b) {
+  return !a.empty() && !b.empty() && a != b;
+}
+
+bool agree(const std::string& a, const std::string& b) {
+  return !a.empty() && a == b;
+}
+
 Session begun(const Record& record) {
   Session out;
+  out.id = record.id;
   out.client = record.client;
   out.nas = record.nas;
   out.session_id = record.session_id;
   out.started = record.event_time - std::chrono::seconds(record.session_time);
   out.updated = record.event_time;
+  out.heard = record.received;
   return out;
 }
 
+void fill_in(std::string& known, const std::string& told) {
+  if (!told.empty()) known = told;
+}
+
 void take_over(Session& session, const Record& record) {
-  session.user = record.user;
-  session.realm = record.realm;
-  session.calling_station = record.calling_station;
-  if (!record.framed_ip.empty()) session.framed_ip = record.framed_ip;
+  fill_in(session.user, record.user);
+  fill_in(session.realm, record.realm);
+  fill_in(session.calling_station, record.calling_station);
+  fill_in(session.framed_ip, record.framed_ip);
+  fill_in(session.port, record.port);
   session.updated = std::max(session.updated, record.event_time);
+  session.heard = std::max(session.heard, record.received);
   session.session_time = std::max(session.session_time, record.session_time);
   session.input_octets = std::max(session.input_octets, record.input_octets);
   session.output_octets = std::max(session.output_octets, record.output_octets);
 }
 
+void end(Session& session, const Record& record) {
+  if (session.ended_by == EndedBy::stop) return;
+  session.ended = record.event_time;
+  session.ended_by = EndedBy::stop;
+  session.terminate_cause = record.terminate_cause;
+}
+
+void lasts(Session& session, const Record& record) {
+  if (record.event_time > session.updated)
+    session.interval = std::chrono::duration_cast<std::chrono::seconds>(record.event_time - session.updated);
+  if (session.ended_by == EndedBy::nothing || session.ended_by == EndedBy::stop) return;
+  if (record.event_time <= *session.ended) return;
+  session.ended = std::nullopt;
+  session.ended_by = EndedBy::nothing;
+  session.terminate_cause = 0;
+}
+
 }  // namespace
+
+std::string_view name_of(EndedBy how) {
+  switch (how) {
+    case EndedBy::nothing:
+      return "";
+    case EndedBy::stop:
+      return "stop";
+    case EndedBy::device:
+      return "device";
+    case EndedBy::silence:
+      return "lost";
+  }
+  return "";
+}
+
+bool belongs(const Session& session, const Record& record) {
+  if (differ(session.user, record.user) || differ(session.port, record.port) ||
+      differ(session.calling_station, record.calling_station))
+    return false;
+  const bool same_station = agree(session.calling_station, record.calling_station);
+  if (!same_station && differ(session.framed_ip, record.framed_ip)) return false;
+  return session.client == record.client ||
+         (agree(session.user, record.user) && (same_station || agree(session.port, record.port)));
+}
 
 SessionStep follow(std::optional<Session>& session, const Record& record) {
   const bool start = record.status == StatusType::start;
@@ -35,12 +94,17 @@ SessionStep follow(std::optional<Session>& session, const Record& record) {
   const bool another = !session || (start && record.event_time > session->updated);
   if (another) session = begun(record);
   if (start) session->started = std::min(session->started, record.event_time);
+  if (!start && !stop) lasts(*session, record);
   take_over(*session, record);
-  if (stop && !session->ended) {
-    session->ended = record.event_time;
-    session->terminate_cause = record.terminate_cause;
-  }
+  if (stop) end(*session, record);
   return another ? SessionStep::begin : SessionStep::update;
+}
+
+WallTime lost_from(const Session& session, const Silence& silence) {
+  auto patience = silence.most;
+  if (session.interval.count() > 0)
+    patience = std::min(patience, std::max(session.interval * silence.intervals, kShortestSilence));
+  return session.heard + patience;
 }
 
 }  // namespace jembatan::accounting

@@ -10,10 +10,20 @@ enum class SessionStep : std::uint8_t {
   begin,   ///< another session begins; it is in the place of the one given
 };
 
-/// Applies a record to the newest known session of its client, device and Acct-Session-Id. Records may come
-/// late and in any order: a Start behind its Stop does not open the session again, a Start that is newer than
-/// all that is known begins another one (devices start over with their numbers).
+/// True if the record tells of this session, given that device and Acct-Session-Id are the same: devices give
+/// one number to sessions that begin in the same second. Another user, port or station is another session,
+/// and so is another address where no station is told. By another client (a second hub, say) it may come if
+/// the user and the station or port are told and the same.
+bool belongs(const Session& session, const Record& record);
+
+/// Applies a record to the newest known session that it belongs to. Records may come late and in any order: a
+/// Start behind its Stop does not open the session again, a Start that is newer than all that is known begins
+/// another one (devices start over with their numbers). A session that was ended without its Stop is open
+/// again if a later record tells that it lasts.
 ///   session  in: the newest known, if any; out: as it is now
 SessionStep follow(std::optional<Session>& session, const Record& record);
+
+/// From then on, without a word, an open session is lost.
+WallTime lost_from(const Session& session, const Silence& silence);
 
 }  // namespace jembatan::accounting

@@ -8,9 +8,9 @@
 
 namespace jembatan::accounting {
 
-/// A record on its way in.
+/// A record on its way in, and where it is to go.
 struct Incoming {
-  Record record;
+  Arrival arrival;
   bool keep = true;                 ///< false: only until every group has it
   std::vector<std::string> groups;  ///< where it is to be sent
 };
@@ -23,37 +23,78 @@ struct Kept {
 
 /// A record that a group has not acknowledged yet.
 struct Undelivered {
-  std::int64_t place = 0;  ///< in the queue, growing
   std::string group;
-  Record record;
+  Arrival arrival;
 };
 
+/// A record that a group has: the evidence of it.
+struct Delivered {
+  std::int64_t id = 0;  ///< of the record
+  std::string group;
+  std::string server;  ///< that acknowledged it
+  Digest digest{};     ///< digest_of what was sent
+  WallTime sent;       ///< first
+  WallTime acknowledged;
+};
+
+/// A record that cannot be sent to a group as it is: nobody tries again until somebody says so.
+struct SetAside {
+  std::int64_t id = 0;
+  std::string group;
+  std::string why;
+};
+
+/// How a session came to its end.
+enum class EndedBy : std::uint8_t {
+  nothing,  ///< it is open
+  stop,
+  device,   ///< Accounting-On or -Off of its device
+  silence,  ///< nothing was heard of it for too long: its Stop is lost
+};
+std::string_view name_of(EndedBy how);
+
 struct Session {
+  std::int64_t id = 0;  ///< of the record that it began with
   std::string client;
   std::string nas;
+  std::string port;
   std::string session_id;
   std::string user;
   std::string realm;
   std::string calling_station;
   std::string framed_ip;
   WallTime started;
-  WallTime updated;
-  std::optional<WallTime> ended;
+  WallTime updated;               ///< the last event
+  WallTime heard;                 ///< when its last record was received
+  std::optional<WallTime> ended;  ///< if lost, when it was last heard of
+  EndedBy ended_by = EndedBy::nothing;
+  std::chrono::seconds interval{0};  ///< between its last two interim records; 0: not known
   std::uint32_t session_time = 0;
   std::uint64_t input_octets = 0;
   std::uint64_t output_octets = 0;
   std::uint32_t terminate_cause = 0;
 };
 
-/// Empty parts match everything. Newest first.
+/// How long nothing may be heard of a session until its Stop counts as lost.
+struct Silence {
+  std::chrono::seconds most{86400};
+  unsigned intervals = 3;  ///< or so many times as long as its interim records were apart
+};
+
+/// Empty parts match everything. Records: newest first; sessions: the one that was heard of last first.
 struct Query {
   std::string user = {};  ///< with or without its realm
   std::string session_id = {};
   std::string client = {};
   std::string realm = {};
-  bool open_only = false;              ///< sessions that have not ended
-  std::optional<WallTime> since = {};  ///< records received, sessions that lasted, from then on
-  std::optional<WallTime> until = {};  ///< records received, sessions that began, before then
+  std::string nas = {};
+  std::string calling_station = {};
+  std::string framed_ip = {};
+  std::optional<std::int64_t> id = {};  ///< of a record
+  bool open_only = false;               ///< sessions that have not ended
+  bool lost_only = false;               ///< sessions whose Stop is lost
+  std::optional<WallTime> since = {};   ///< records received, sessions that lasted, from then on
+  std::optional<WallTime> until = {};   ///< records received, sessions that began, before then
   std::size_t most = 100;
 };
 
@@ -61,26 +102,65 @@ struct Query {
 struct QueueDepth {
   std::string group;
   std::uint64_t records = 0;
-  WallTime oldest;  ///< when the oldest was received
+  WallTime oldest;              ///< when the oldest was received
+  std::uint64_t set_aside = 0;  ///< of them, those that nobody tries to send
+  std::string why;              ///< the first of those was set aside
 };
 
-/// All calls may block; none may be made on a network thread. One thread at a time.
+/// Where records are durable before they are acknowledged, and wait for the store. Calls may block; one
+/// thread at a time.
+class Inbox {
+ public:
+  virtual ~Inbox() = default;
+  /// Keeps the records, whose ids grow, in one commit: on return they are durable, or none is kept.
+  ///   errors  Errc::io
+  virtual Status append(std::span<const Incoming> records) = 0;
+  /// The records behind one; the whole commits in which they are, until there are `most`.
+  virtual Result<std::vector<Incoming>> behind(std::int64_t id, std::size_t most) = 0;
+  /// The store has all records up to this one.
+  virtual Status forget(std::int64_t up_to) = 0;
+  /// The highest id in it; 0 if it is empty.
+  virtual Result<std::int64_t> last() = 0;
+};
+
+/// Records, sessions, and what is to be sent on: filled from the inbox. Calls may block; none may be made on
+/// a network thread. One thread at a time.
 class Store {
  public:
   virtual ~Store() = default;
-  /// Keeps the records in one transaction: on return they are durable, or none is kept.
-  ///   errors  Errc::io
-  virtual Result<std::vector<Kept>> append(std::span<const Incoming> records) = 0;
-  virtual Result<std::vector<Undelivered>> undelivered(std::int64_t behind_place, std::size_t most) = 0;
-  /// Takes records off the queue, in one transaction.
-  virtual Status delivered(std::span<const std::int64_t> places) = 0;
+  /// Takes records over from the inbox, in its order, each once: those that it has are passed over.
+  ///   errors  Errc::io: it may have none of them, or some
+  virtual Status fill(std::span<const Incoming> records) = 0;
+  /// On return, everything that was filled in survives a loss of power: the inbox may forget it.
+  virtual Status settle() = 0;
+  /// Ends sessions that nothing is heard of any more, and puts away what has ended. To be called now and
+  /// then.
+  virtual Status tidy(WallTime now, const Silence& silence) = 0;
+  /// The highest id in it; 0 if there is none.
+  virtual Result<std::int64_t> last() = 0;
+  /// The record of the same event, as key_of and is_one_event say.
+  virtual Result<std::optional<std::int64_t>> find(const Arrival& arrival) = 0;
+  /// The newest records, oldest first, without their attributes: for KnownRecords.
+  virtual Result<std::vector<Arrival>> newest(std::size_t most) = 0;
+
+  /// What waits for a group and is not set aside, behind a record.
+  virtual Result<std::vector<Undelivered>> undelivered(const std::string& group, std::int64_t behind,
+                                                       std::size_t most) = 0;
+  /// Takes records off the queues and keeps the evidence.
+  virtual Status delivered(std::span<const Delivered> records) = 0;
+  virtual Status set_aside(std::span<const SetAside> records) = 0;
+  /// The groups that records wait for.
+  virtual Result<std::vector<std::string>> waiting_groups() = 0;
   /// By group, those with records that wait.
   virtual Result<std::vector<QueueDepth>> queue() = 0;
+  /// Sends what waits for a group to another one, or to nobody.
+  ///   returns  how many records
+  virtual Result<std::uint64_t> redirect(const std::string& group, const std::optional<std::string>& to) = 0;
+
   virtual Result<std::vector<Record>> records(const Query& query) = 0;
   virtual Result<std::vector<Session>> sessions(const Query& query) = 0;
+  /// How a record was delivered.
+  virtual Result<std::vector<Delivered>> deliveries(std::int64_t id) = 0;
 };
-
-/// The same record again has the same digest and, without counting how long it was delayed, the same time.
-inline constexpr std::chrono::seconds kResendWindow{60};
 
 }  // namespace jembatan::accounting

@@ -149,6 +149,7 @@ Next Course::admit(const Subject& subject, OctetView besides) {
 
 Next Course::on(const Kept& kept) {
   Ending ending{Outcome::accounted, "a resend: this record is kept already", kept.status};
+  if (kept.record != 0) ending.detail += fmt::format(", record {}", kept.record);
   if (!kept.again) {
     ending.because = "record taken";
     ending.detail += "; " + accounting_text(*plan_, way_.accounting);

@@ -37,8 +37,9 @@ struct Next {
 
 /// The record is durable.
 struct Kept {
-  bool again = false;  ///< it was before: a resend
-  std::string status;  ///< "Start"
+  bool again = false;       ///< it was before: a resend
+  std::string status;       ///< "Start"
+  std::int64_t record = 0;  ///< its number; 0: not known
 };
 
 /// A server has answered.

@@ -107,9 +107,8 @@ void Engine::carry_on(const Request& request, Next next) {
 // The answer leaves when the record is durable.
 void Engine::record(const Request& request) {
   const decide::Way& way = request.course->way();
-  auto made =
-      accounting::make_record(request.course->packet(), {request.client.name, request.in.from.address},
-                              escaped(way.realm), request.turn.now.wall);
+  auto made = accounting::arrival_of(request.course->packet(), {request.client.name, request.in.from.address},
+                                     escaped(way.realm), request.turn.now.wall);
   if (!made)
     return give(request,
                 decide::Failure{{Outcome::malformed, "not an accounting record", made.error().text}});

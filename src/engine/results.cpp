@@ -23,8 +23,9 @@ void Engine::recorded(const Request& request, const Result<accounting::Kept>& ke
                                           kept.error().text}});
   }
   const auto status = number_in(request.course->packet().find(AttributeType::acct_status_type)).value_or(0);
-  note_and_give(request, decide::Kept{kept->duplicate,
-                                      accounting::name_of(static_cast<accounting::StatusType>(status))});
+  note_and_give(
+      request, decide::Kept{kept->duplicate, accounting::name_of(static_cast<accounting::StatusType>(status)),
+                            kept->id});
 }
 
 void Engine::not_done(const Request& request, std::string_view because) {

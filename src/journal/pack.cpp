@@ -2,7 +2,7 @@
 
 #include <algorithm>
 
-#include "journal/compact.h"
+#include "base/compact.h"
 #include "journal/scrub.h"
 #include "wire/packet_digest.h"
 
@@ -67,7 +67,7 @@ class GivenWriter {
   }
   void operator()(const decide::Challenge& challenge) { attributes(challenge.attributes); }
   void operator()(const decide::Kept& kept) {
-    out_.number(kept.again ? 1 : 0);
+    out_.number(static_cast<std::uint64_t>(kept.record) << 1U | (kept.again ? 1U : 0U));
     out_.text(kept.status);
   }
   void operator()(const decide::Silence& silence) { out_.text(silence.why); }
@@ -114,8 +114,9 @@ class GivenReader {
       case 3:
         return Given{after, decide::Challenge{copy(in_.octets())}};
       case 4: {
-        const bool again = in_.number() != 0;
-        return Given{after, decide::Kept{again, std::string(in_.text())}};
+        const std::uint64_t record = in_.number();
+        return Given{after, decide::Kept{(record & 1U) != 0, std::string(in_.text()),
+                                         static_cast<std::int64_t>(record >> 1U)}};
       }
       case 5:
         return Given{after, decide::Silence{std::string(in_.text())}};

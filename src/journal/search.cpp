@@ -2,9 +2,9 @@
 
 #include <algorithm>
 
+#include "base/compact.h"
 #include "base/text.h"
 #include "identity/name.h"
-#include "journal/compact.h"
 #include "journal/tell.h"
 
 namespace jembatan::journal {

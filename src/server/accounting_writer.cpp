@@ -5,17 +5,19 @@
 #include <map>
 
 #include "host/process.h"
+#include "server/log.h"
 
 namespace jembatan::server {
 
-AccountingWriter::AccountingWriter(std::unique_ptr<accounting::Store> store, Callbacks callbacks)
-    : store_(std::move(store)), callbacks_(std::move(callbacks)), thread_([this] { run(); }) {}
+AccountingWriter::AccountingWriter(Parts parts)
+    : parts_(std::move(parts)), filled_(parts_.last), last_(parts_.last), thread_([this] { run(); }) {}
 
 AccountingWriter::~AccountingWriter() {
   stop();
 }
 
 bool AccountingWriter::record(Job job) {
+  if (backlog() >= kMostBehind) return false;
   {
     const std::lock_guard lock(mutex_);
     if (stop_ || jobs_.size() >= kMostWaiting) return false;
@@ -25,12 +27,20 @@ bool AccountingWriter::record(Job job) {
   return true;
 }
 
-void AccountingWriter::delivered(std::vector<std::int64_t> places) {
+void AccountingWriter::filled(std::int64_t up_to) {
+  filled_ = up_to;
+}
+
+void AccountingWriter::settled(std::int64_t up_to) {
   {
     const std::lock_guard lock(mutex_);
-    std::move(places.begin(), places.end(), std::back_inserter(delivered_));
+    settled_ = up_to;
   }
   arrived_.notify_one();
+}
+
+std::uint64_t AccountingWriter::backlog() const {
+  return static_cast<std::uint64_t>(std::max<std::int64_t>(0, last_ - filled_));
 }
 
 std::string AccountingWriter::problem() const {
@@ -47,58 +57,82 @@ void AccountingWriter::stop() {
   }
   arrived_.notify_one();
   thread_.join();
-  store_.reset();
+  parts_.inbox.reset();
+  parts_.find_older = nullptr;
 }
 
 void AccountingWriter::run() {
   host::name_thread("writer");
   while (true) {
     std::vector<Job> jobs;
-    std::vector<std::int64_t> places;
+    std::int64_t settled = 0;
     {
       std::unique_lock lock(mutex_);
-      arrived_.wait(lock, [this] { return stop_ || !jobs_.empty() || !delivered_.empty(); });
-      if (jobs_.empty() && delivered_.empty()) return;
+      arrived_.wait(lock, [this] { return stop_ || !jobs_.empty() || settled_ > forgotten_; });
+      if (stop_ && jobs_.empty()) return;
       const auto taken = static_cast<std::ptrdiff_t>(std::min(jobs_.size(), kMostInOneCommit));
       std::move(jobs_.begin(), jobs_.begin() + taken, std::back_inserter(jobs));
       jobs_.erase(jobs_.begin(), jobs_.begin() + taken);
-      std::swap(places, delivered_);
+      settled = settled_;
     }
-    if (!jobs.empty()) write(std::move(jobs));
-    if (!places.empty()) take_off(std::move(places));
+    const bool idle = jobs.empty();
+    if (!idle) write(std::move(jobs));
+    if (settled > forgotten_ && (idle || settled - forgotten_ >= kForgetAtOnce)) forget(settled);
   }
 }
 
+// What is known is answered at once; two of a kind in one commit are known by then, too.
 void AccountingWriter::write(std::vector<Job> jobs) {
-  std::vector<accounting::Incoming> records;
-  bool any_to_send = false;
+  std::vector<accounting::Incoming> fresh;
+  std::vector<Result<accounting::Kept>> results;
+  std::int64_t id = last_;
   for (Job& job : jobs) {
-    any_to_send = any_to_send || !job.incoming.groups.empty();
-    records.push_back(std::move(job.incoming));
+    const auto before = known(job.incoming.arrival);
+    if (!before) {
+      results.emplace_back(before.error());
+    } else if (*before) {
+      results.emplace_back(accounting::Kept{**before, true});
+    } else {
+      job.incoming.arrival.id = ++id;
+      parts_.known.add(job.incoming.arrival);
+      results.emplace_back(accounting::Kept{id, false});
+      fresh.push_back(std::move(job.incoming));
+    }
   }
-  const auto kept = store_->append(records);
-  {
-    const std::lock_guard lock(mutex_);
-    problem_ = kept ? "" : kept.error().text;
-    problem_at_ = std::chrono::steady_clock::now();
+  const Status written = parts_.inbox->append(fresh);
+  remember(written);
+  if (written) {
+    last_ = id;
+  } else {
+    parts_.known.forget_newest(fresh.size());
   }
   std::map<std::size_t, std::vector<Done>> by_worker;
   for (std::size_t i = 0; i < jobs.size(); ++i) {
-    Result<accounting::Kept> one = fail(Errc::io, "");
-    if (kept) {
-      one = (*kept)[i];
-    } else {
-      one = kept.error();
-    }
-    by_worker[jobs[i].worker].push_back({jobs[i].ticket, std::move(one)});
+    // A resend of what could not be kept is no more kept than that.
+    const bool lost = !written && results[i] && results[i]->id > last_;
+    by_worker[jobs[i].worker].push_back(
+        {jobs[i].ticket, lost ? Result<accounting::Kept>(written.error()) : std::move(results[i])});
   }
-  for (auto& [worker, done] : by_worker) callbacks_.recorded(worker, std::move(done));
-  if (kept && any_to_send) callbacks_.queued();
+  if (written && !fresh.empty()) parts_.kept();  // first: whoever has an answer may look for the record
+  for (auto& [worker, done] : by_worker) parts_.recorded(worker, std::move(done));
 }
 
-void AccountingWriter::take_off(std::vector<std::int64_t> places) {
-  const Status done = store_->delivered(places);
-  callbacks_.taken_off(std::move(places), done);
+Result<std::optional<std::int64_t>> AccountingWriter::known(const accounting::Arrival& arrival) {
+  if (const auto found = parts_.known.find(arrival)) return found;
+  if (!parts_.known.may_be_older(arrival)) return std::optional<std::int64_t>{};
+  return parts_.find_older(arrival);
+}
+
+void AccountingWriter::remember(const Status& written) {
+  const std::lock_guard lock(mutex_);
+  problem_ = written ? "" : written.error().text;
+  problem_at_ = std::chrono::steady_clock::now();
+}
+
+void AccountingWriter::forget(std::int64_t up_to) {
+  forgotten_ = up_to;
+  if (const Status done = parts_.inbox->forget(up_to); !done)
+    log_error(done.error().at("accounting inbox").text);
 }
 
 }  // namespace jembatan::server

@@ -34,11 +34,11 @@ void AskingThread::post(Work work) {
 }
 
 void AskingThread::carry_out() {
+  part_.finish(turn());
   if (!actions_.asks.empty()) {
     if (const Status sent = lanes_.send(actions_); !sent) log_error(sent.error().at(part_.name).text);
   }
   events_.take(actions_.events, actions_.notices);
-  part_.carried_out(actions_);
   actions_.clear();
   set_timer();
 }

@@ -20,7 +20,7 @@ class AskingThread {
     std::function<void(std::uint16_t lane, const Received& datagram, const engine::Turn&)> on_reply;
     Work on_timer;
     std::function<std::optional<TimePoint>()> next_deadline;  ///< when on_timer is to be called
-    std::function<void(const engine::Actions&)> carried_out = [](const engine::Actions&) {};  ///< after each
+    Work finish = [](const engine::Turn&) {};  ///< after each of the others, before it is carried out
   };
   AskingThread(Part part, EventLog& events, Tap& tap, const std::vector<IpAddress>& send_from);
   ~AskingThread();

@@ -3,84 +3,85 @@
 #include "server/log.h"
 
 namespace jembatan::server {
-namespace {
 
 using namespace std::chrono_literals;
-
-constexpr std::size_t kMostUnderWay = 2000;
-constexpr auto kSweepEvery = 5s;
-
-}  // namespace
 
 Deliverer::Deliverer(std::unique_ptr<accounting::Store> queue, const std::vector<IpAddress>& send_from,
                      Parts parts)
     : queue_(std::move(queue)),
       parts_(std::move(parts)),
-      delivery_(random_, counters_, kMostUnderWay),
+      delivery_(random_, counters_),
       thread_({.name = "deliverer",
                .on_reply =
                    [this](std::uint16_t lane, const Received& datagram, const engine::Turn& turn) {
                      delivery_.on_reply(lane, datagram.from, datagram.octets, turn);
                    },
-               .on_timer = [this](const engine::Turn& turn) { on_timer(turn); },
-               .next_deadline =
-                   [this] { return std::min(next_sweep_, delivery_.next_deadline().value_or(next_sweep_)); },
-               .carried_out = [this](const engine::Actions& actions) { carried_out(actions); }},
+               .on_timer = [this](const engine::Turn& turn) { delivery_.on_timer(turn); },
+               .next_deadline = [this] { return next_deadline(); },
+               .finish = [this](const engine::Turn& turn) { finish(turn); }},
               parts_.events, parts_.tap, send_from) {}
 
 Deliverer::~Deliverer() {
   stop();
 }
 
-void Deliverer::start(AccountingWriter& writer) {
-  writer_ = &writer;
-  thread_.post([this](const engine::Turn& turn) { on_timer(turn); });
+void Deliverer::start(Filler& filler) {
+  filler_ = &filler;
+  thread_.post([this](const engine::Turn&) {
+    const auto groups = queue_->waiting_groups();
+    if (!groups) return log_error(groups.error().at("accounting queue").text);
+    for (const std::string& group : *groups) delivery_.more(group);
+  });
   thread_.start();
 }
 
-void Deliverer::look() {
-  if (look_waits_.exchange(true)) return;
-  thread_.post([this](const engine::Turn& turn) {
-    look_waits_ = false;
-    take_up(turn);
+void Deliverer::look(const std::set<std::string>& groups) {
+  thread_.post([this, groups](const engine::Turn&) {
+    for (const std::string& group : groups) delivery_.more(group);
   });
 }
 
-// Now and then it starts over from the front of the queue: what was given up waits there.
-void Deliverer::on_timer(const engine::Turn& turn) {
-  delivery_.on_timer(turn);
-  if (turn.now.steady < next_sweep_) return;
-  next_sweep_ = turn.now.steady + kSweepEvery;
-  behind_place_ = 0;
-  take_up(turn);
+void Deliverer::begin_anew(const std::set<std::string>& groups) {
+  thread_.post([this, groups](const engine::Turn&) {
+    for (const std::string& group : groups) delivery_.begin_anew(group);
+  });
 }
 
-void Deliverer::take_up(const engine::Turn& turn) {
+void Deliverer::taken_off(std::vector<accounting::Delivered> records) {
+  thread_.post([this, records = std::move(records)](const engine::Turn&) { delivery_.taken_off(records); });
+}
+
+std::optional<TimePoint> Deliverer::next_deadline() {
+  const auto out = delivery_.next_deadline();
+  return out && not_before_ ? std::max(*out, *not_before_) : out;
+}
+
+// Whatever has happened, queues have room now, or something to be told.
+void Deliverer::finish(const engine::Turn& turn) {
   if (parts_.plan.generation() != plan_generation_) {
     plan_generation_ = parts_.plan.generation();
     delivery_.use(parts_.plan.current());
   }
-  while (const std::size_t room = delivery_.room()) {
-    auto waiting = queue_->undelivered(behind_place_, room);
-    if (!waiting) return log_error(waiting.error().at("accounting queue").text);
-    if (waiting->empty()) return;
-    behind_place_ = waiting->back().place;
-    delivery_.offer(std::move(*waiting), turn);
-  }
-}
-
-void Deliverer::carried_out(const engine::Actions& actions) {
-  if (actions.doubts) parts_.doubts();
-  auto delivered = delivery_.take_delivered();
-  if (!delivered.empty()) {
-    writer_->delivered(std::move(delivered));
-    if (delivery_.room() > kMostUnderWay / 2) look();
-  }
+  take_up(turn.now.steady);
+  delivery_.send(turn);
+  if (turn.out.doubts) parts_.doubts();
+  if (auto delivered = delivery_.take_delivered(); !delivered.empty())
+    filler_->delivered(std::move(delivered));
+  if (auto aside = delivery_.take_set_aside(); !aside.empty()) filler_->set_aside(std::move(aside));
   under_way_.store(delivery_.under_way(), std::memory_order_relaxed);
 }
 
-void Deliverer::taken_off(std::vector<std::int64_t> places) {
-  thread_.post([this, places = std::move(places)](const engine::Turn&) { delivery_.taken_off(places); });
+void Deliverer::take_up(TimePoint now) {
+  if (not_before_ && now < *not_before_) return;
+  not_before_.reset();
+  for (const engine::Delivery::Wish& wish : delivery_.wishes(now)) {
+    auto waiting = queue_->undelivered(wish.group, wish.behind, wish.most);
+    if (!waiting) {
+      not_before_ = now + 1s;
+      return log_error(waiting.error().at("accounting queue").text);
+    }
+    delivery_.offer(wish, std::move(*waiting));
+  }
 }
 
 void Deliverer::stop() {

@@ -10,6 +10,7 @@
 #include <cerrno>
 #include <cstring>
 
+#include "accounting/memory.h"
 #include "document/parse.h"
 #include "host/certificate.h"
 #include "host/process.h"
@@ -19,6 +20,7 @@
 #include "server/accounting_writer.h"
 #include "server/deliverer.h"
 #include "server/event_log.h"
+#include "server/filler.h"
 #include "server/journal_writer.h"
 #include "server/log.h"
 #include "server/mirror.h"
@@ -26,6 +28,7 @@
 #include "server/proof_pool.h"
 #include "server/worker.h"
 #include "store/accounting_store.h"
+#include "store/inbox.h"
 #include "store/journal_store.h"
 #include "store/plan_store.h"
 
@@ -36,6 +39,7 @@ using namespace std::chrono_literals;
 using forward::Purpose;
 
 constexpr std::uintmax_t kLeastSpace = 1U << 20U;
+constexpr std::size_t kMostKnown = 1U << 19U;  // records that a resend is known of before it is answered
 
 std::size_t worker_count(const host::NodeSettings& settings) {
   if (settings.workers > 0) return static_cast<std::size_t>(settings.workers);
@@ -99,7 +103,7 @@ Result<std::unique_ptr<Server>> Server::start(host::NodeSettings settings, docum
   if (const Status s = out->open_plan(problems); !s) return s.error();
   if (const Status s = out->open_sockets(); !s) return s.error();
   if (const Status s = out->look_at_certificate(); !s) return s.error();
-  out->start_threads();
+  if (const Status s = out->start_threads(); !s) return s.error();
   return out;
 }
 
@@ -137,11 +141,9 @@ Status Server::open_store() {
   auto store = store::AccountingStore::open(settings_.data_folder);
   if (!store) return store.error();
   store_ = std::move(*store);
-  for (auto* reader : {&queue_, &accounting_}) {
-    auto opened = store::AccountingStore::open_for_reading(settings_.data_folder);
-    if (!opened) return opened.error();
-    *reader = std::move(*opened);
-  }
+  auto reading = store::AccountingStore::open_for_reading(settings_.data_folder);
+  if (!reading) return reading.error();
+  accounting_ = std::move(*reading);
   return open_journal();
 }
 
@@ -205,6 +207,7 @@ void Server::put_into_force(const revision::Applied& applied) {
   plan_.publish(healths_.go_live(applied.plan, applied.revision));
   if (prober_) prober_->new_plan();
   if (host_watch_) host_watch_->look();
+  if (deliverer_) deliverer_->look({});
   malloc_trim(0);  // reading a large plan leaves much behind that nothing needs any more
   log_info(plan_line(*plan_.current()));
 }
@@ -252,7 +255,7 @@ void Server::warn_of_certificate(WallTime now) {
                     settings_.certificate.string(), what));
 }
 
-void Server::start_threads() {
+Status Server::start_threads() {
   const auto off_since = [this](const std::string& client) {
     const auto found = with_archive([&](revision::Archive& archive) {
       return revision::last_change(archive, "client", client, "enabled");
@@ -270,17 +273,7 @@ void Server::start_threads() {
   prober_ =
       std::make_unique<Prober>(Prober::Parts{plan_, *events_, tap_}, settings_.send_from, settings_.name);
   const auto doubts = [this] { prober_->look(); };
-  deliverer_ = std::make_unique<Deliverer>(std::move(queue_), settings_.send_from,
-                                           Deliverer::Parts{plan_, *events_, tap_, doubts});
-  AccountingWriter::Callbacks callbacks{[this](std::size_t worker, std::vector<AccountingWriter::Done> done) {
-                                          workers_[worker]->recorded(std::move(done));
-                                        },
-                                        [this] { deliverer_->look(); },
-                                        [this](std::vector<std::int64_t> places, const Status& done) {
-                                          if (!done) log_error(done.error().at("accounting queue").text);
-                                          deliverer_->taken_off(std::move(places));
-                                        }};
-  writer_ = std::make_unique<AccountingWriter>(std::move(store_), std::move(callbacks));
+  if (const Status s = start_accounting(); !s) return s;
   Octets chance(32);
   random_.fill(chance);
   const auto slowdown = std::make_shared<engine::Slowdown>(load64(chance.data()));
@@ -300,8 +293,52 @@ void Server::start_threads() {
   host_watch_->start();
   prober_->start();
   mirror_->start();
-  deliverer_->start(*writer_);
   for (auto& worker : workers_) worker->start();
+  return {};
+}
+
+// The parts of accounting, each with a connection of its own: who writes the inbox, who fills the store from
+// it, who sends on what waits there.
+Status Server::start_accounting() {
+  auto inbox = store::Inbox::open(settings_.data_folder);
+  if (!inbox) return inbox.error();
+  auto inbox_to_read = store::Inbox::open_for_reading(settings_.data_folder);
+  if (!inbox_to_read) return inbox_to_read.error();
+  std::array<std::unique_ptr<accounting::Store>, 2> readers;
+  for (auto& reader : readers) {
+    auto opened = store::AccountingStore::open_for_reading(settings_.data_folder);
+    if (!opened) return opened.error();
+    reader = std::move(*opened);
+  }
+  auto memory = accounting::remembered(*store_, **inbox, kMostKnown);
+  if (!memory) return memory.error();
+
+  deliverer_ =
+      std::make_unique<Deliverer>(std::move(readers[0]), settings_.send_from,
+                                  Deliverer::Parts{plan_, *events_, tap_, [this] { prober_->look(); }});
+  filler_ = std::make_unique<Filler>(Filler::Parts{
+      .inbox = std::move(*inbox_to_read),
+      .store = std::move(store_),
+      .silence = {},
+      .filled = [this](std::int64_t up_to) { writer_->filled(up_to); },
+      .settled = [this](std::int64_t up_to) { writer_->settled(up_to); },
+      .queued = [this](const std::set<std::string>& groups) { deliverer_->look(groups); },
+      .taken_off =
+          [this](std::vector<accounting::Delivered> records) { deliverer_->taken_off(std::move(records)); }});
+  writer_ = std::make_unique<AccountingWriter>(AccountingWriter::Parts{
+      .inbox = std::move(*inbox),
+      .known = std::move(memory->known),
+      .last = memory->last,
+      .find_older = [older = std::shared_ptr<accounting::Store>(std::move(readers[1]))](
+                        const accounting::Arrival& arrival) { return older->find(arrival); },
+      .recorded =
+          [this](std::size_t worker, std::vector<AccountingWriter::Done> done) {
+            workers_[worker]->recorded(std::move(done));
+          },
+      .kept = [this] { filler_->look(); }});
+  filler_->start();
+  deliverer_->start(*filler_);
+  return {};
 }
 
 Result<revision::Applied> Server::reload(const revision::Author& author, document::Problems& problems,
@@ -352,6 +389,21 @@ void Server::follow_host_names() {
 void Server::settle() {
   events_->settle();
   journal_writer_->settle();
+}
+
+void Server::catch_up() {
+  filler_->work([](accounting::Store&) {});
+}
+
+Result<std::uint64_t> Server::redirect_accounting(const std::string& group,
+                                                  const std::optional<std::string>& to) {
+  Result<std::uint64_t> out = fail(Errc::unreachable, "the node is being stopped");
+  filler_->work([&](accounting::Store& store) { out = store.redirect(group, to); });
+  if (!out) return out;
+  std::set<std::string> changed{group};
+  if (to) changed.insert(*to);
+  deliverer_->begin_anew(changed);
+  return out;
 }
 
 std::map<std::string, engine::Progress::OfGroup> Server::accounting_progress() const {
@@ -406,8 +458,9 @@ NodeStatus Server::status() const {
 
 std::string Server::why_not_ready() const {
   if (plan_.current()->revision == 0) return "no plan is in force yet";
-  if (const std::string problem = writer_->problem(); !problem.empty())
-    return "records cannot be kept: " + problem;
+  for (const std::string& problem : {writer_->problem(), filler_->problem()}) {
+    if (!problem.empty()) return "records cannot be kept: " + problem;
+  }
   std::error_code failed;
   const auto space = std::filesystem::space(settings_.data_folder, failed);
   if (!failed && space.available < kLeastSpace)
@@ -431,9 +484,12 @@ void Server::stop() {
   prober_->stop();
   mirror_->stop();
   deliverer_->stop();
-  with_accounting(
-      [this](accounting::Store&) { accounting_.reset(); });  // who writes closes last, and tidies up
   writer_->stop();  // what it still writes is told to the workers, who answer it
+  {
+    const std::lock_guard lock(accounting_mutex_);
+    accounting_.reset();  // who writes closes last, and tidies up
+  }
+  filler_->stop();
   proofs_->stop();
   for (auto& worker : workers_) worker->stop();
   workers_.clear();

@@ -21,6 +21,7 @@ namespace jembatan::server {
 class AccountingWriter;
 class Deliverer;
 class EventLog;
+class Filler;
 class JournalWriter;
 class Mirror;
 class Prober;
@@ -105,12 +106,17 @@ class Server {
   NodeStatus status() const;
   /// The plan in force.
   forward::LivePlanPtr plan() const { return plan_.current(); }
-  /// Runs `look` with a connection of its own to the accounting store, which only reads.
+  /// Runs `look` with a connection of its own to the accounting store, which only reads; what was
+  /// acknowledged so far is in it.
   template <class Look>
   auto with_accounting(Look look) {
+    catch_up();
     const std::lock_guard lock(accounting_mutex_);
     return look(*accounting_);
   }
+  /// Changes what waits to be sent on: for a group, to another one or to nobody.
+  ///   returns  how many records
+  Result<std::uint64_t> redirect_accounting(const std::string& group, const std::optional<std::string>& to);
   /// Why requests would not be answered as they should now; empty if they would.
   std::string why_not_ready() const;
   /// Writes the process number into the data folder's lock file: the node is up. It goes with the lock.
@@ -121,6 +127,9 @@ class Server {
  private:
   /// Waits for what has happened so far to be in the journal.
   void settle();
+  /// Waits for what was acknowledged so far to be in the accounting store.
+  void catch_up();
+  Status start_accounting();
   explicit Server(host::NodeSettings settings);
   Status lock_data_folder();
   Status open_store();
@@ -135,7 +144,7 @@ class Server {
   Status look_at_certificate();
   /// Says once a day what will soon be too late.
   void warn_of_certificate(WallTime now);
-  void start_threads();
+  Status start_threads();
 
   host::NodeSettings settings_;
   TimePoint started_;
@@ -165,8 +174,8 @@ class Server {
   std::unique_ptr<JournalWriter> journal_writer_;
   std::unique_ptr<EventLog> events_;
   std::unique_ptr<ProofPool> proofs_;
-  std::unique_ptr<accounting::Store> store_;  // until the writer takes it
-  std::unique_ptr<accounting::Store> queue_;  // until the deliverer takes it
+  std::unique_ptr<accounting::Store> store_;  // until the filler takes it
+  std::unique_ptr<Filler> filler_;
   std::unique_ptr<AccountingWriter> writer_;
   std::unique_ptr<Prober> prober_;
   std::unique_ptr<Deliverer> deliverer_;

@@ -1,393 +1,478 @@
 #include "store/accounting_store.h"
 
+#include <SQLiteCpp/Transaction.h>
 #include <fmt/format.h>
-
-#include <variant>
 
 #include <algorithm>
 
 #include "accounting/sessions.h"
+#include "store/accounting_tables.h"
+#include "store/session_rows.h"
 
 namespace jembatan::store {
 namespace {
 
+using accounting::Arrival;
+using accounting::Delivered;
 using accounting::Incoming;
-using accounting::Kept;
 using accounting::Query;
 using accounting::Record;
 using accounting::Session;
 using accounting::StatusType;
 using accounting::Undelivered;
+using std::chrono::days;
 
-constexpr int kAccountingVersion = 1;
-constexpr std::int64_t kNasReboot = 11;  // Acct-Terminate-Cause (RFC 2866 §5.10)
+constexpr std::uint32_t kNasReboot = 11;       // Acct-Terminate-Cause (RFC 2866 §5.10)
+constexpr std::size_t kMostDaysBack = 35;      // that a resend, or a late record of a session, is looked for
+constexpr int kMostFiledAtATime = 5000;        // sessions
+constexpr std::chrono::hours kStaysAtHand{1};  // a session that has ended, for records that come late
 
-constexpr const char* kAccountingTables = R"(
-CREATE TABLE record (
-  id INTEGER PRIMARY KEY,
-  received_ms INTEGER NOT NULL, event_ms INTEGER NOT NULL,
-  client TEXT NOT NULL, source TEXT NOT NULL, nas TEXT NOT NULL,
-  status INTEGER NOT NULL, session_id TEXT NOT NULL,
-  user TEXT NOT NULL, realm TEXT NOT NULL, calling_station TEXT NOT NULL, framed_ip TEXT NOT NULL,
-  input_octets INTEGER NOT NULL, output_octets INTEGER NOT NULL,
-  session_time_s INTEGER NOT NULL, terminate_cause INTEGER NOT NULL,
-  attributes BLOB NOT NULL, digest BLOB NOT NULL,
-  keep INTEGER NOT NULL);
-CREATE INDEX record_by_digest ON record (digest);
-CREATE INDEX record_by_user ON record (user, id);
-CREATE INDEX record_by_session ON record (session_id, id);
-CREATE TABLE session (
-  id INTEGER PRIMARY KEY,
-  client TEXT NOT NULL, nas TEXT NOT NULL, session_id TEXT NOT NULL,
-  user TEXT NOT NULL, realm TEXT NOT NULL, calling_station TEXT NOT NULL, framed_ip TEXT NOT NULL,
-  started_ms INTEGER NOT NULL, updated_ms INTEGER NOT NULL, ended_ms INTEGER,
-  session_time_s INTEGER NOT NULL, input_octets INTEGER NOT NULL, output_octets INTEGER NOT NULL,
-  terminate_cause INTEGER NOT NULL);
-CREATE INDEX session_by_key ON session (session_id, nas, client, id);
-CREATE INDEX session_open ON session (nas, client) WHERE ended_ms IS NULL;
-CREATE TABLE outbox (
-  place INTEGER PRIMARY KEY AUTOINCREMENT,
-  record INTEGER NOT NULL REFERENCES record (id),
-  to_group TEXT NOT NULL);
-CREATE INDEX outbox_by_record ON outbox (record);
-)";
-
-constexpr std::string_view kRecordColumns =
-    "id, received_ms, event_ms, client, source, nas, status, session_id, user, realm, calling_station, "
-    "framed_ip, "
-    "input_octets, output_octets, session_time_s, terminate_cause, attributes, digest";
-constexpr std::string_view kSessionColumns =
-    "id, client, nas, session_id, user, realm, calling_station, framed_ip, started_ms, updated_ms, ended_ms, "
-    "session_time_s, input_octets, output_octets, terminate_cause";
-
-Record record_in(const Statement& row) {
-  Record out;
-  out.id = row.integer(0);
-  out.received = row.time(1);
-  out.event_time = row.time(2);
-  out.client = row.text(3);
-  if (const auto source = IpAddress::parse(row.text(4))) out.source = *source;
-  out.nas = row.text(5);
-  out.status = static_cast<StatusType>(row.integer(6));
-  out.session_id = row.text(7);
-  out.user = row.text(8);
-  out.realm = row.text(9);
-  out.calling_station = row.text(10);
-  out.framed_ip = row.text(11);
-  out.input_octets = static_cast<std::uint64_t>(row.integer(12));
-  out.output_octets = static_cast<std::uint64_t>(row.integer(13));
-  out.session_time = static_cast<std::uint32_t>(row.integer(14));
-  out.terminate_cause = static_cast<std::uint32_t>(row.integer(15));
-  out.attributes = row.octets(16);
-  const Octets digest = row.octets(17);
-  std::copy_n(digest.begin(), std::min(digest.size(), out.digest.size()), out.digest.begin());
-  return out;
+std::int64_t count_of(Day day) {
+  return day.time_since_epoch().count();
 }
-
-Session session_in(const Statement& row) {
-  Session out;
-  out.client = row.text(1);
-  out.nas = row.text(2);
-  out.session_id = row.text(3);
-  out.user = row.text(4);
-  out.realm = row.text(5);
-  out.calling_station = row.text(6);
-  out.framed_ip = row.text(7);
-  out.started = row.time(8);
-  out.updated = row.time(9);
-  if (!row.is_null(10)) out.ended = row.time(10);
-  out.session_time = static_cast<std::uint32_t>(row.integer(11));
-  out.input_octets = static_cast<std::uint64_t>(row.integer(12));
-  out.output_octets = static_cast<std::uint64_t>(row.integer(13));
-  out.terminate_cause = static_cast<std::uint32_t>(row.integer(14));
-  return out;
-}
-
-void bind_session(Statement& to, const Session& session) {
-  to.bind(1, session.client).bind(2, session.nas).bind(3, session.session_id).bind(4, session.user);
-  to.bind(5, session.realm).bind(6, session.calling_station).bind(7, session.framed_ip);
-  to.bind(8, session.started).bind(9, session.updated);
-  if (session.ended) {
-    to.bind(10, *session.ended);
-  } else {
-    to.bind_null(10);
-  }
-  to.bind(11, std::int64_t{session.session_time}).bind(12, static_cast<std::int64_t>(session.input_octets));
-  to.bind(13, static_cast<std::int64_t>(session.output_octets))
-      .bind(14, std::int64_t{session.terminate_cause});
-}
-
-// The query's parts as a WHERE clause over columns that records and sessions share, and the values to bind.
-struct Filter {
-  std::string where = " WHERE 1";
-  std::vector<std::variant<std::string, WallTime>> values;
-
-  ///   from, until  the columns that the query's times are compared with
-  Filter(const Query& query, std::string_view from, std::string_view until) {
-    if (!query.user.empty()) {  // with or without its realm
-      const std::size_t place = value(query.user);
-      where += fmt::format(" AND (user = ?{0} OR (user > ?{0} || '@' AND user < ?{0} || 'A'))", place);
-    }
-    add("session_id =", query.session_id);
-    add("client =", query.client);
-    add("realm =", query.realm);
-    if (query.since) where += fmt::format(" AND {} >= ?{}", until, value(*query.since));
-    if (query.until) where += fmt::format(" AND {} < ?{}", from, value(*query.until));
-  }
-  std::size_t value(std::variant<std::string, WallTime> one) {
-    values.push_back(std::move(one));
-    return values.size();
-  }
-  void add(std::string_view column, const std::string& text) {
-    if (!text.empty()) where += fmt::format(" AND {} ?{}", column, value(text));
-  }
-};
-
-template <class Row, class Read>
-Result<std::vector<Row>> all_rows(Database& database, const std::string& sql, const Filter& filter,
-                                  Read read) {
-  auto statement = database.prepare(sql);
-  if (!statement) return statement.error();
-  for (std::size_t i = 0; i < filter.values.size(); ++i)
-    std::visit([&](const auto& value) { statement->bind(static_cast<int>(i + 1), value); }, filter.values[i]);
-  std::vector<Row> out;
-  while (true) {
-    const auto row = statement->step();
-    if (!row) return row.error();
-    if (!*row) return out;
-    out.push_back(read(*statement));
-  }
+Day day_numbered(std::int64_t number) {
+  return Day(days(number));
 }
 
 }  // namespace
 
+/// A record that is in its day's file, and what else is to be done with it.
+struct AccountingStore::Filed {
+  Record record;
+  const Incoming* incoming = nullptr;
+};
+
+AccountingStore::AccountingStore(std::filesystem::path folder, SQLite::Database main, DayFile::Access access)
+    : folder_(std::move(folder)),
+      main_(std::move(main)),
+      days_(folder_ / kRecordFolder, access),
+      enqueue_(main_, "INSERT OR IGNORE INTO outbox VALUES (?1, ?2, ?3, ?4, NULL)"),
+      waiting_(main_,
+               "SELECT record, day FROM outbox WHERE to_group = ?1 AND record > ?2 AND aside IS NULL "
+               "ORDER BY record LIMIT ?3"),
+      dequeue_(main_, "DELETE FROM outbox WHERE to_group = ?1 AND record = ?2"),
+      day_of_(main_, "SELECT day FROM outbox WHERE to_group = ?1 AND record = ?2"),
+      sessions_of_(main_, fmt::format("SELECT {} FROM session WHERE session_id = ?1 AND nas = ?2 "
+                                      "ORDER BY id DESC LIMIT 16",
+                                      kSessionColumns)),
+      put_session_(main_, std::string(kPutSession)),
+      filled_(number_of(main_, "SELECT filled FROM progress")) {}
+
 Result<std::unique_ptr<AccountingStore>> AccountingStore::open(const std::filesystem::path& folder) {
-  std::error_code failed;
-  std::filesystem::create_directories(folder, failed);
-  if (failed) return fail(Errc::io, fmt::format("data folder '{}': {}", folder.string(), failed.message()));
-  const std::filesystem::path file = folder / "accounting.sqlite";
-  if (std::filesystem::exists(file, failed) && std::filesystem::file_size(file, failed) == 0 && !failed) {
-    return fail(Errc::io,
-                fmt::format("'{}' is empty: the records that this node has acknowledged are not in it. "
-                            "Restore it from a backup; if it never kept any, remove the file",
-                            file.string()));
-  }
-  auto database = Database::open_shared((folder / "accounting.sqlite").string());
-  if (!database) return database.error();
-  std::unique_ptr<AccountingStore> out(new AccountingStore(std::move(*database)));
-  if (const Status prepared = out->prepare(); !prepared) {
-    return prepared.error().at(fmt::format("'{}'", (folder / "accounting.sqlite").string()));
-  }
-  return out;
+  auto opened = open_accounting(folder);
+  if (!opened) return opened.error();
+  return attempt(folder, [&]() -> Result<std::unique_ptr<AccountingStore>> {
+    return std::unique_ptr<AccountingStore>(
+        new AccountingStore(folder, std::move(*opened), DayFile::Access::write));
+  });
 }
 
 Result<std::unique_ptr<AccountingStore>> AccountingStore::open_for_reading(
     const std::filesystem::path& folder) {
-  auto database = Database::open_for_reading((folder / "accounting.sqlite").string());
-  if (!database) return database.error();
-  return std::unique_ptr<AccountingStore>(new AccountingStore(std::move(*database)));
+  return attempt(folder, [&]() -> Result<std::unique_ptr<AccountingStore>> {
+    return std::unique_ptr<AccountingStore>(
+        new AccountingStore(folder, open_to_read(folder / kAccountingFile), DayFile::Access::read));
+  });
 }
 
-Status AccountingStore::prepare() {
-  // FULL: a commit is on the disk when it returns, as an acknowledged record must be.
-  if (Status s = database_.run("PRAGMA synchronous = FULL; PRAGMA foreign_keys = ON"); !s) return s;
-  if (Status s = database_.make_tables(kAccountingTables, kAccountingVersion); !s) return s;
-  if (Status s = database_.check_quickly(); !s) return s;
-  const auto keep = [this](Statement& place, const std::string& sql) -> Status {
-    auto statement = database_.prepare(sql);
-    if (!statement) return statement.error();
-    place = std::move(*statement);
-    return {};
-  };
-  const std::vector<std::pair<Statement*, std::string>> statements{
-      {&find_resent_, "SELECT id FROM record WHERE digest = ?1 AND event_ms BETWEEN ?2 AND ?3"},
-      {&insert_record_,
-       fmt::format("INSERT INTO record ({}, keep) VALUES (NULL, ?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, "
-                   "?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17, ?18)",
-                   kRecordColumns)},
-      {&insert_outbox_, "INSERT INTO outbox (record, to_group) VALUES (?1, ?2)"},
-      {&find_session_,
-       fmt::format("SELECT {} FROM session WHERE session_id = ?1 AND nas = ?2 AND client = ?3 "
-                   "ORDER BY id DESC LIMIT 1",
-                   kSessionColumns)},
-      {&insert_session_,
-       fmt::format("INSERT INTO session ({}) VALUES (NULL, ?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, "
-                   "?11, ?12, ?13, ?14)",
-                   kSessionColumns)},
-      {&update_session_,
-       "UPDATE session SET client = ?1, nas = ?2, session_id = ?3, user = ?4, realm = ?5, "
-       "calling_station = ?6, framed_ip = ?7, started_ms = ?8, updated_ms = ?9, ended_ms = ?10, "
-       "session_time_s = ?11, input_octets = ?12, output_octets = ?13, terminate_cause = ?14 "
-       "WHERE id = ?15"},
-      {&close_sessions_,
-       "UPDATE session SET ended_ms = max(?1, started_ms), terminate_cause = ?2 "
-       "WHERE nas = ?3 AND client = ?4 AND ended_ms IS NULL AND started_ms <= ?1"},
-  };
-  for (const auto& [place, sql] : statements) {
-    if (Status s = keep(*place, sql); !s) return s;
-  }
-  return {};
-}
-
-Status AccountingStore::limit_pages(std::int64_t most) {
-  return database_.run(fmt::format("PRAGMA max_page_count={}", most));
-}
-
-Result<std::vector<Kept>> AccountingStore::append(std::span<const Incoming> records) {
-  std::vector<Kept> out;
-  const Status done = database_.whole([&]() -> Status {
-    for (const Incoming& incoming : records) {
-      const auto kept = append_one(incoming);
-      if (!kept) return kept.error();
-      out.push_back(*kept);
+// First the files of the days, then what hangs on them: whoever is stopped in between finds the records there
+// when the inbox is read again, and does the rest.
+Status AccountingStore::fill(std::span<const Incoming> records) {
+  if (records.empty()) return {};
+  return attempt(folder_, [&]() -> Status {
+    std::vector<Filed> filed = put_into_days(records);
+    std::sort(filed.begin(), filed.end(),
+              [](const Filed& a, const Filed& b) { return a.record.id < b.record.id; });
+    SQLite::Transaction whole(main_, SQLite::TransactionBehavior::IMMEDIATE);
+    for (const Filed& one : filed) {
+      if (one.record.id > filled_) apply(one);
     }
+    const std::int64_t last = std::max(filled_, records.back().arrival.id);
+    main_.exec(fmt::format("UPDATE progress SET filled = {}", last));
+    whole.commit();
+    filled_ = last;
     return {};
   });
-  if (!done) return done.error();
+}
+
+std::vector<AccountingStore::Filed> AccountingStore::put_into_days(std::span<const Incoming> records) {
+  std::map<Day, std::vector<const Incoming*>> by_day;
+  for (const Incoming& one : records) by_day[day_of(one.arrival.received)].push_back(&one);
+  std::vector<Filed> out;
+  out.reserve(records.size());
+  for (const auto& [day, ones] : by_day) {
+    DayFile& file = days_.to_write(day);
+    SQLite::Transaction whole(file.database(), SQLite::TransactionBehavior::IMMEDIATE);
+    for (const Incoming* one : ones) {
+      if (file.find(one->arrival)) continue;  // a resend that nobody knew any more
+      out.push_back({accounting::taken_apart(one->arrival), one});
+      file.add(out.back().record, one->keep, one->groups.size());
+    }
+    whole.commit();
+  }
   return out;
 }
 
-Result<Kept> AccountingStore::append_one(const Incoming& incoming) {
-  const auto resent = find_resent(incoming.record);
-  if (!resent) return resent.error();
-  if (*resent != 0) return Kept{*resent, true};
-  if (Status s = insert_record(incoming); !s) return s.error();
-  const std::int64_t id = database_.last_row();
-  for (const std::string& group : incoming.groups) {
-    if (Status s = insert_outbox_.bind(1, id).bind(2, group).run(); !s) return s.error();
+void AccountingStore::apply(const Filed& one) {
+  for (const std::string& group : one.incoming->groups) {
+    enqueue_.bindNoCopy(1, group);
+    enqueue_.bind(2, one.record.id);
+    enqueue_.bind(3, count_of(day_of(one.record.received)));
+    enqueue_.bind(4, milliseconds_of(one.record.received));
+    run(enqueue_);
   }
-  if (incoming.keep) {
-    if (Status s = apply_to_session(incoming.record); !s) return s.error();
-  }
-  return Kept{id, false};
-}
-
-Result<std::int64_t> AccountingStore::find_resent(const Record& record) {
-  const WallTime at = record.event_time;
-  find_resent_.bind(1, OctetView(record.digest));
-  find_resent_.bind(2, at - accounting::kResendWindow).bind(3, at + accounting::kResendWindow);
-  const auto row = find_resent_.step();
-  const std::int64_t id = row && *row ? find_resent_.integer(0) : 0;
-  find_resent_.reset();
-  if (!row) return row.error();
-  return id;
-}
-
-Status AccountingStore::insert_record(const Incoming& incoming) {
-  const Record& record = incoming.record;
-  Statement& to = insert_record_;
-  to.bind(1, record.received).bind(2, record.event_time).bind(3, record.client);
-  to.bind(4, record.source.text()).bind(5, record.nas).bind(6, static_cast<std::int64_t>(record.status));
-  to.bind(7, record.session_id).bind(8, record.user).bind(9, record.realm).bind(10, record.calling_station);
-  to.bind(11, record.framed_ip).bind(12, static_cast<std::int64_t>(record.input_octets));
-  to.bind(13, static_cast<std::int64_t>(record.output_octets)).bind(14, std::int64_t{record.session_time});
-  to.bind(15, std::int64_t{record.terminate_cause}).bind(16, OctetView(record.attributes));
-  to.bind(17, OctetView(record.digest)).bind(18, std::int64_t{incoming.keep ? 1 : 0});
-  return to.run();
-}
-
-Status AccountingStore::apply_to_session(const Record& record) {
-  if (record.status == StatusType::accounting_on || record.status == StatusType::accounting_off) {
+  if (!one.incoming->keep) return;
+  const Record& record = one.record;
+  if (record.status == StatusType::accounting_on || record.status == StatusType::accounting_off)
     return close_sessions(record);
-  }
-  find_session_.bind(1, record.session_id).bind(2, record.nas).bind(3, record.client);
-  const auto row = find_session_.step();
-  std::optional<Session> session;
-  std::int64_t id = 0;
-  if (row && *row) {
-    session = session_in(find_session_);
-    id = find_session_.integer(0);
-  }
-  find_session_.reset();
-  if (!row) return row.error();
-  switch (accounting::follow(session, record)) {
-    case accounting::SessionStep::nothing:
-      return {};
-    case accounting::SessionStep::begin:
-      bind_session(insert_session_, *session);
-      return insert_session_.run();
-    case accounting::SessionStep::update:
-      bind_session(update_session_, *session);
-      return update_session_.bind(15, id).run();
-  }
-  return {};
+  auto session = session_of(record);
+  if (accounting::follow(session, record) == accounting::SessionStep::nothing) return;
+  bind_session(put_session_, *session);
+  run(put_session_);
 }
 
-Status AccountingStore::close_sessions(const Record& record) {
-  return close_sessions_.bind(1, record.event_time)
-      .bind(2, kNasReboot)
-      .bind(3, record.nas)
-      .bind(4, record.client)
-      .run();
+void AccountingStore::close_sessions(const Record& record) {
+  SQLite::Statement close(main_,
+                          fmt::format("UPDATE session SET ended_ms = max(?1, started_ms), terminate_cause = "
+                                      "{}, ended_by = {} WHERE nas = ?2 AND client = ?3 AND ended_ms IS "
+                                      "NULL AND started_ms <= ?1",
+                                      kNasReboot, static_cast<int>(accounting::EndedBy::device)));
+  close.bind(1, milliseconds_of(record.event_time));
+  close.bind(2, record.nas);
+  close.bind(3, record.client);
+  close.exec();
 }
 
-Result<std::vector<Undelivered>> AccountingStore::undelivered(std::int64_t behind_place, std::size_t most) {
-  auto statement = database_.prepare(fmt::format(
-      "SELECT {}, place, to_group FROM outbox JOIN record ON record.id = outbox.record WHERE place > ?1 "
-      "ORDER BY place LIMIT ?2",
-      kRecordColumns));
-  if (!statement) return statement.error();
-  statement->bind(1, behind_place).bind(2, static_cast<std::int64_t>(most));
-  std::vector<Undelivered> out;
-  while (true) {
-    const auto row = statement->step();
-    if (!row) return row.error();
-    if (!*row) return out;
-    out.push_back({statement->integer(18), statement->text(19), record_in(*statement)});
+std::optional<Session> AccountingStore::session_of(const Record& record) {
+  const Rewound rewound(sessions_of_);
+  sessions_of_.bindNoCopy(1, record.session_id);
+  sessions_of_.bindNoCopy(2, record.nas);
+  while (sessions_of_.executeStep()) {
+    Session one = session_in(sessions_of_);
+    if (belongs(one, record)) return one;
   }
+  const bool long_ago = record.event_time + kStaysAtHand < record.received;
+  if (record.status == StatusType::start && !long_ago) return std::nullopt;
+  return session_in_days(record);
+}
+
+// One that was put away: it comes back, and is put away again in its time.
+std::optional<Session> AccountingStore::session_in_days(const Record& record) {
+  std::size_t looked = 0;
+  for (const Day day : days_.days()) {
+    if (day < day_of(record.event_time) - days(1) || ++looked > kMostDaysBack) break;
+    DayFile* file = days_.of(day);
+    if (file == nullptr) continue;
+    Query query;
+    query.session_id = record.session_id;
+    query.nas = record.nas;
+    SQLite::Statement rows = session_filter(query).select(file->database(), kSessionColumns, "session",
+                                                          "ORDER BY id DESC LIMIT 16");
+    while (rows.executeStep()) {
+      Session one = session_in(rows);
+      if (belongs(one, record)) return one;
+    }
+  }
+  return std::nullopt;
+}
+
+Status AccountingStore::settle() {
+  return attempt(folder_, [&]() -> Status {
+    // A commit that is on the disk takes those before it along: they are in one file.
+    const auto settle = [](SQLite::Database& database) {
+      database.exec(
+          "PRAGMA synchronous = FULL; UPDATE settled SET times = times + 1; PRAGMA synchronous = NORMAL");
+    };
+    for (DayFile* file : days_.open()) settle(file->database());
+    settle(main_);
+    return {};
+  });
+}
+
+Status AccountingStore::tidy(WallTime now, const accounting::Silence& silence) {
+  return attempt(folder_, [&]() -> Status {
+    std::vector<Session> away;
+    SQLite::Transaction whole(main_, SQLite::TransactionBehavior::IMMEDIATE);
+    SQLite::Statement open(main_,
+                           fmt::format("SELECT {} FROM session WHERE ended_ms IS NULL", kSessionColumns));
+    while (open.executeStep()) {
+      Session session = session_in(open);
+      if (now < lost_from(session, silence)) continue;
+      session.ended = session.updated;
+      session.ended_by = accounting::EndedBy::silence;
+      bind_session(put_session_, session);
+      run(put_session_);
+    }
+    whole.commit();
+    SQLite::Statement ended(
+        main_, fmt::format("SELECT {} FROM session WHERE ended_ms IS NOT NULL AND heard_ms < {} "
+                           "LIMIT {}",
+                           kSessionColumns, milliseconds_of(now - kStaysAtHand), kMostFiledAtATime));
+    while (ended.executeStep()) away.push_back(session_in(ended));
+    ended.reset();
+    std::map<Day, std::vector<const Session*>> by_day;
+    for (const Session& one : away) by_day[day_of(one.heard)].push_back(&one);
+    for (const auto& [day, ones] : by_day) {
+      DayFile& file = days_.to_write(day);
+      SQLite::Transaction put(file.database(), SQLite::TransactionBehavior::IMMEDIATE);
+      for (const Session* one : ones) file.put(*one);
+      put.commit();
+    }
+    SQLite::Transaction removal(main_, SQLite::TransactionBehavior::IMMEDIATE);
+    SQLite::Statement remove(main_, "DELETE FROM session WHERE id = ?1");
+    for (const Session& one : away) {
+      remove.bind(1, one.id);
+      run(remove);
+    }
+    removal.commit();
+    return {};
+  });
+}
+
+Result<std::int64_t> AccountingStore::last() {
+  return attempt(folder_, [&]() -> Result<std::int64_t> {
+    std::int64_t out = filled_;
+    std::size_t looked = 0;
+    for (const Day day : days_.days()) {
+      if (++looked > 3) break;
+      if (DayFile* file = days_.of(day))
+        out = std::max(out, number_of(file->database(), "SELECT max(id) FROM record"));
+    }
+    return out;
+  });
+}
+
+Result<std::optional<std::int64_t>> AccountingStore::find(const Arrival& arrival) {
+  return attempt(folder_, [&]() -> Result<std::optional<std::int64_t>> {
+    std::size_t looked = 0;
+    for (const Day day : days_.days()) {
+      if (day < day_of(arrival.event_time) - days(1) || ++looked > kMostDaysBack) break;
+      DayFile* file = days_.of(day);
+      if (file == nullptr) continue;
+      if (const auto found = file->find(arrival)) return found;
+    }
+    return std::optional<std::int64_t>{};
+  });
+}
+
+Result<std::vector<Arrival>> AccountingStore::newest(std::size_t most) {
+  return attempt(folder_, [&]() -> Result<std::vector<Arrival>> {
+    std::vector<Arrival> out;
+    std::size_t looked = 0;
+    for (const Day day : days_.days()) {
+      if (out.size() >= most || ++looked > kMostDaysBack) break;
+      DayFile* file = days_.of(day);
+      if (file == nullptr) continue;
+      SQLite::Statement rows(
+          file->database(),
+          fmt::format("SELECT id, received_ms, event_ms, client, source, realm, x'', key, digest "
+                      "FROM record ORDER BY id DESC LIMIT {}",
+                      most - out.size()));
+      while (rows.executeStep()) out.push_back(arrival_in(rows));
+    }
+    std::sort(out.begin(), out.end(), [](const Arrival& a, const Arrival& b) { return a.id < b.id; });
+    return out;
+  });
+}
+
+Result<std::vector<Undelivered>> AccountingStore::undelivered(const std::string& group, std::int64_t behind,
+                                                              std::size_t most) {
+  return attempt(folder_, [&]() -> Result<std::vector<Undelivered>> {
+    std::vector<Undelivered> out;
+    const Rewound rewound(waiting_);
+    waiting_.bindNoCopy(1, group);
+    waiting_.bind(2, behind);
+    waiting_.bind(3, static_cast<std::int64_t>(most));
+    while (waiting_.executeStep()) {
+      Undelivered one{group, {}};
+      one.arrival.id = waiting_.getColumn(0).getInt64();
+      DayFile* file = days_.of(day_numbered(waiting_.getColumn(1).getInt64()));
+      auto found = file == nullptr ? std::nullopt : file->arrival(one.arrival.id);
+      if (found) one.arrival = std::move(*found);
+      out.push_back(std::move(one));
+    }
+    return out;
+  });
+}
+
+std::optional<Day> AccountingStore::day_of_waiting(const std::string& group, std::int64_t id) {
+  const Rewound rewound(day_of_);
+  day_of_.bindNoCopy(1, group);
+  day_of_.bind(2, id);
+  if (!day_of_.executeStep()) return std::nullopt;
+  return day_numbered(day_of_.getColumn(0).getInt64());
+}
+
+// The evidence first: a record that is taken off a queue has it.
+Status AccountingStore::delivered(std::span<const Delivered> records) {
+  return attempt(folder_, [&]() -> Status {
+    std::map<Day, std::vector<const Delivered*>> by_day;
+    for (const Delivered& one : records) {
+      if (const auto day = day_of_waiting(one.group, one.id)) by_day[*day].push_back(&one);
+    }
+    for (const auto& [day, ones] : by_day) {
+      DayFile& file = days_.to_write(day);
+      SQLite::Transaction whole(file.database(), SQLite::TransactionBehavior::IMMEDIATE);
+      for (const Delivered* one : ones) file.delivered(*one);
+      whole.commit();
+    }
+    SQLite::Transaction whole(main_, SQLite::TransactionBehavior::IMMEDIATE);
+    for (const Delivered& one : records) {
+      dequeue_.bindNoCopy(1, one.group);
+      dequeue_.bind(2, one.id);
+      run(dequeue_);
+    }
+    whole.commit();
+    return {};
+  });
+}
+
+Status AccountingStore::set_aside(std::span<const accounting::SetAside> records) {
+  return attempt(folder_, [&]() -> Status {
+    SQLite::Transaction whole(main_, SQLite::TransactionBehavior::IMMEDIATE);
+    SQLite::Statement aside(main_, "UPDATE outbox SET aside = ?3 WHERE to_group = ?1 AND record = ?2");
+    for (const accounting::SetAside& one : records) {
+      aside.bind(1, one.group);
+      aside.bind(2, one.id);
+      aside.bind(3, one.why);
+      run(aside);
+    }
+    whole.commit();
+    return {};
+  });
+}
+
+// From group to group in the index, not through all that waits.
+Result<std::vector<std::string>> AccountingStore::waiting_groups() {
+  return attempt(folder_, [&]() -> Result<std::vector<std::string>> {
+    std::vector<std::string> out;
+    SQLite::Statement next(main_, "SELECT min(to_group) FROM outbox WHERE to_group > ?1");
+    for (std::string behind;; behind = out.back()) {
+      next.bind(1, behind);
+      if (!next.executeStep() || next.getColumn(0).isNull()) return out;
+      out.push_back(text_in(next.getColumn(0)));
+      next.reset();
+    }
+  });
 }
 
 Result<std::vector<accounting::QueueDepth>> AccountingStore::queue() {
-  auto statement = database_.prepare(
-      "SELECT to_group, COUNT(*), MIN(record.received_ms) FROM outbox JOIN record ON record.id = "
-      "outbox.record "
-      "GROUP BY to_group ORDER BY to_group");
-  if (!statement) return statement.error();
-  std::vector<accounting::QueueDepth> out;
-  while (true) {
-    const auto row = statement->step();
-    if (!row) return row.error();
-    if (!*row) return out;
-    out.push_back(
-        {statement->text(0), static_cast<std::uint64_t>(statement->integer(1)), statement->time(2)});
-  }
+  return attempt(folder_, [&]() -> Result<std::vector<accounting::QueueDepth>> {
+    std::vector<accounting::QueueDepth> out;
+    SQLite::Statement rows(
+        main_,
+        "SELECT to_group, count(*), min(received_ms), count(aside), min(aside) FROM outbox "
+        "GROUP BY to_group ORDER BY to_group");
+    while (rows.executeStep()) {
+      accounting::QueueDepth one;
+      one.group = text_in(rows.getColumn(0));
+      one.records = static_cast<std::uint64_t>(rows.getColumn(1).getInt64());
+      one.oldest = time_in(rows.getColumn(2));
+      one.set_aside = static_cast<std::uint64_t>(rows.getColumn(3).getInt64());
+      one.why = text_in(rows.getColumn(4));
+      out.push_back(std::move(one));
+    }
+    return out;
+  });
 }
 
-Status AccountingStore::delivered(std::span<const std::int64_t> places) {
-  return database_.whole([&]() -> Status {
-    auto passed_on = database_.prepare(
-        "DELETE FROM record WHERE keep = 0 AND id = ?1 AND NOT EXISTS (SELECT 1 FROM outbox WHERE record = "
-        "?1)");
-    auto of_place = database_.prepare("SELECT record FROM outbox WHERE place = ?1");
-    auto remove = database_.prepare("DELETE FROM outbox WHERE place = ?1");
-    if (!passed_on) return passed_on.error();
-    if (!of_place) return of_place.error();
-    if (!remove) return remove.error();
-    for (const std::int64_t place : places) {
-      const auto row = of_place->bind(1, place).step();
-      const std::int64_t record = row && *row ? of_place->integer(0) : 0;
-      of_place->reset();
-      if (!row) return row.error();
-      if (Status s = remove->bind(1, place).run(); !s) return s;
-      if (Status s = passed_on->bind(1, record).run(); !s) return s;
+Result<std::uint64_t> AccountingStore::redirect(const std::string& group,
+                                                const std::optional<std::string>& to) {
+  return attempt(folder_, [&]() -> Result<std::uint64_t> {
+    SQLite::Transaction whole(main_, SQLite::TransactionBehavior::IMMEDIATE);
+    SQLite::Statement count(main_, "SELECT count(*) FROM outbox WHERE to_group = ?1");
+    count.bind(1, group);
+    (void)count.executeStep();
+    const auto out = static_cast<std::uint64_t>(count.getColumn(0).getInt64());
+    if (to) {  // what waits there already is not sent twice
+      SQLite::Statement move(main_,
+                             "UPDATE OR IGNORE outbox SET to_group = ?2, aside = NULL WHERE to_group = ?1");
+      move.bind(1, group);
+      move.bind(2, *to);
+      move.exec();
     }
-    return {};
+    SQLite::Statement drop(main_, "DELETE FROM outbox WHERE to_group = ?1");
+    drop.bind(1, group);
+    drop.exec();
+    count.reset();
+    whole.commit();
+    return out;
   });
 }
 
 Result<std::vector<Record>> AccountingStore::records(const Query& query) {
-  const Filter filter(query, "received_ms", "received_ms");
-  const std::string sql = fmt::format("SELECT {} FROM record{} ORDER BY id DESC LIMIT {}", kRecordColumns,
-                                      filter.where, query.most);
-  return all_rows<Record>(database_, sql, filter, record_in);
+  return attempt(folder_, [&]() -> Result<std::vector<Record>> {
+    std::vector<Record> out;
+    const Filter filter = record_filter(query);
+    for (const Day day : days_.days()) {
+      if (query.until && *query.until <= day) continue;
+      if (out.size() >= query.most || (query.since && day + days(1) <= *query.since)) break;
+      DayFile* file = days_.of(day);
+      if (file == nullptr) continue;
+      SQLite::Statement rows =
+          filter.select(file->database(), kRecordColumns, "record",
+                        fmt::format("ORDER BY id DESC LIMIT {}", query.most - out.size()));
+      while (rows.executeStep()) out.push_back(record_in(rows));
+    }
+    return out;
+  });
 }
 
+// Those at hand, then those that were put away, by the day on which they were last heard of.
 Result<std::vector<Session>> AccountingStore::sessions(const Query& query) {
-  const Filter filter(query, "started_ms", "coalesce(ended_ms, updated_ms)");
-  const std::string sql =
-      fmt::format("SELECT {} FROM session{}{} ORDER BY id DESC LIMIT {}", kSessionColumns, filter.where,
-                  query.open_only ? " AND ended_ms IS NULL" : "", query.most);
-  return all_rows<Session>(database_, sql, filter, session_in);
+  return attempt(folder_, [&]() -> Result<std::vector<Session>> {
+    std::map<std::int64_t, Session> found;
+    const Filter filter = session_filter(query);
+    const auto gather = [&](SQLite::Database& from) {
+      SQLite::Statement rows = filter.select(from, kSessionColumns, "session",
+                                             fmt::format("ORDER BY heard_ms DESC LIMIT {}", query.most));
+      while (rows.executeStep()) {
+        Session one = session_in(rows);
+        found.emplace(one.id, std::move(one));
+      }
+    };
+    gather(main_);
+    for (const Day day : days_.days()) {
+      if (query.open_only || found.size() >= query.most) break;
+      if (query.since && day + days(2) <= *query.since) break;
+      if (DayFile* file = days_.of(day)) gather(file->database());
+    }
+    std::vector<Session> out;
+    for (auto& [id, session] : found) out.push_back(std::move(session));
+    std::sort(out.begin(), out.end(), [](const Session& a, const Session& b) {
+      return std::pair(a.heard, a.id) > std::pair(b.heard, b.id);
+    });
+    if (out.size() > query.most) out.resize(query.most);
+    return out;
+  });
+}
+
+Result<std::vector<Delivered>> AccountingStore::deliveries(std::int64_t id) {
+  return attempt(folder_, [&]() -> Result<std::vector<Delivered>> {
+    std::vector<Delivered> out;
+    for (const Day day : days_.days()) {
+      DayFile* file = days_.of(day);
+      if (file == nullptr || !file->arrival(id)) continue;
+      SQLite::Statement rows(
+          file->database(),
+          "SELECT to_group, server, digest, sent_ms, acknowledged_ms FROM delivery WHERE record = "
+          "?1 ORDER BY acknowledged_ms");
+      rows.bind(1, id);
+      while (rows.executeStep()) {
+        Delivered one;
+        one.id = id;
+        one.group = text_in(rows.getColumn(0));
+        one.server = text_in(rows.getColumn(1));
+        const Octets digest = octets_in(rows.getColumn(2));
+        std::copy_n(digest.begin(), std::min(digest.size(), one.digest.size()), one.digest.begin());
+        one.sent = time_in(rows.getColumn(3));
+        one.acknowledged = time_in(rows.getColumn(4));
+        out.push_back(std::move(one));
+      }
+      break;
+    }
+    return out;
+  });
 }
 
 }  // namespace jembatan::store

@@ -1,50 +1,57 @@
 #pragma once
-#include <filesystem>
-
-#include "accounting/store.h"
-#include "store/sqlite.h"
+#include "store/day_files.h"
 
 namespace jembatan::store {
 
-/// Accounting in the node's own SQLite file, in write-ahead mode: one AccountingStore writes, others may read
-/// at the same time, each with a connection of its own. One thread at a time per object.
+/// Accounting in the node's own SQLite files. `accounting.sqlite` has what changes: open sessions, and what
+/// waits to be sent on; `records/DAY.sqlite` what was received on a day. One AccountingStore writes, others
+/// may read at the same time, each with connections of its own.
 class AccountingStore final : public accounting::Store {
  public:
-  /// Opens, or makes, `accounting.sqlite` in the folder.
-  ///   errors  Errc::io: the folder or file cannot be used; Errc::conflict: made by a newer version
+  /// Opens, or makes, the files in the folder; those of older versions become today's.
+  ///   errors  Errc::io: folder or file cannot be used; Errc::conflict: made by a newer version
   static Result<std::unique_ptr<AccountingStore>> open(const std::filesystem::path& folder);
-  /// A connection that only reads: everything that changes the store is refused.
+  /// Connections that only read: everything that changes the store is refused.
   ///   errors  Errc::io
   static Result<std::unique_ptr<AccountingStore>> open_for_reading(const std::filesystem::path& folder);
 
-  /// The most pages of 4096 octets that the file may grow to.
-  Status limit_pages(std::int64_t most);
-
-  Result<std::vector<accounting::Kept>> append(std::span<const accounting::Incoming> records) override;
-  Result<std::vector<accounting::Undelivered>> undelivered(std::int64_t behind_place,
+  Status fill(std::span<const accounting::Incoming> records) override;
+  Status settle() override;
+  Status tidy(WallTime now, const accounting::Silence& silence) override;
+  Result<std::int64_t> last() override;
+  Result<std::optional<std::int64_t>> find(const accounting::Arrival& arrival) override;
+  Result<std::vector<accounting::Arrival>> newest(std::size_t most) override;
+  Result<std::vector<accounting::Undelivered>> undelivered(const std::string& group, std::int64_t behind,
                                                            std::size_t most) override;
-  Status delivered(std::span<const std::int64_t> places) override;
+  Status delivered(std::span<const accounting::Delivered> records) override;
+  Status set_aside(std::span<const accounting::SetAside> records) override;
+  Result<std::vector<std::string>> waiting_groups() override;
   Result<std::vector<accounting::QueueDepth>> queue() override;
+  Result<std::uint64_t> redirect(const std::string& group, const std::optional<std::string>& to) override;
   Result<std::vector<accounting::Record>> records(const accounting::Query& query) override;
   Result<std::vector<accounting::Session>> sessions(const accounting::Query& query) override;
+  Result<std::vector<accounting::Delivered>> deliveries(std::int64_t id) override;
 
  private:
-  explicit AccountingStore(Database database) : database_(std::move(database)) {}
-  Status prepare();
-  Result<accounting::Kept> append_one(const accounting::Incoming& incoming);
-  Result<std::int64_t> find_resent(const accounting::Record& record);
-  Status insert_record(const accounting::Incoming& incoming);
-  Status apply_to_session(const accounting::Record& record);
-  Status close_sessions(const accounting::Record& record);
+  AccountingStore(std::filesystem::path folder, SQLite::Database main, DayFile::Access access);
+  struct Filed;
+  std::vector<Filed> put_into_days(std::span<const accounting::Incoming> records);
+  void apply(const Filed& one);
+  void close_sessions(const accounting::Record& record);
+  std::optional<accounting::Session> session_of(const accounting::Record& record);
+  std::optional<accounting::Session> session_in_days(const accounting::Record& record);
+  std::optional<Day> day_of_waiting(const std::string& group, std::int64_t id);
 
-  Database database_;
-  Statement find_resent_;
-  Statement insert_record_;
-  Statement insert_outbox_;
-  Statement find_session_;
-  Statement insert_session_;
-  Statement update_session_;
-  Statement close_sessions_;
+  std::filesystem::path folder_;
+  SQLite::Database main_;
+  DayFiles days_;
+  SQLite::Statement enqueue_;
+  SQLite::Statement waiting_;
+  SQLite::Statement dequeue_;
+  SQLite::Statement day_of_;
+  SQLite::Statement sessions_of_;
+  SQLite::Statement put_session_;
+  std::int64_t filled_ = 0;
 };
 
 }  // namespace jembatan::store

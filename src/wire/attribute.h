@@ -12,6 +12,7 @@ enum class AttributeType : std::uint8_t {
   user_password = 2,
   chap_password = 3,
   nas_ip_address = 4,
+  nas_port = 5,
   service_type = 6,
   framed_ip_address = 8,
   reply_message = 18,
@@ -38,7 +39,9 @@ enum class AttributeType : std::uint8_t {
   eap_message = 79,
   message_authenticator = 80,
   tunnel_private_group_id = 81,
+  nas_port_id = 87,
   nas_ipv6_address = 95,
+  framed_ipv6_prefix = 97,
   digest_response = 103,
 };
 

@@ -133,7 +133,7 @@ TEST_F(Chain, AccountingWaitsForAHomeThatIsDownAlsoAcrossARestart) {
 TEST_F(Chain, AResendWithANewIdentifierIsKeptOnce) {
   EXPECT_EQ(account("Start", "s1", {"Acct-Delay-Time=0"}).exit_code, 0);
   EXPECT_EQ(account("Start", "s1", {"Acct-Delay-Time=5"}).exit_code, 0);
-  EXPECT_TRUE(edge.log_has("(a resend: this record is kept already (Start))"));
+  EXPECT_TRUE(edge.log_has("(a resend: this record is kept already (Start, record 1))"));
   EXPECT_EQ(edge.ask_node({"accounting", "search"}).at("records").size(), 1U);
 }
 

@@ -11,37 +11,52 @@ using namespace std::chrono_literals;
 constexpr std::uint16_t kAccessLanes = 20000;
 constexpr std::uint16_t kSecondLanes = 25000;
 constexpr std::uint16_t kAccountingLanes = 30000;
-constexpr auto kSweepEvery = 5s;
 constexpr auto kDeviceWaits = 4s;
 constexpr int kDeviceTries = 40;  // patient: every sign-in must end right, however many datagrams are lost
 
 }  // namespace
 
 accounting::Kept MemoryStore::append(const accounting::Incoming& incoming) {
-  for (const accounting::Record& known : records_) {
-    const auto apart = known.event_time - incoming.record.event_time;
-    if (known.digest == incoming.record.digest && std::chrono::abs(apart) <= accounting::kResendWindow) {
-      return {known.id, true};
-    }
-  }
-  records_.push_back(incoming.record);
-  records_.back().id = static_cast<std::int64_t>(records_.size());
-  for (const std::string& group : incoming.groups) queue_.push_back({next_place_++, group, records_.back()});
-  return {records_.back().id, false};
+  accounting::Arrival arrival = incoming.arrival;
+  if (const auto before = known_.find(arrival)) return {*before, true};
+  arrival.id = static_cast<std::int64_t>(records_.size()) + 1;
+  known_.add(arrival);
+  records_.push_back(accounting::taken_apart(arrival));
+  for (const std::string& group : incoming.groups) queues_[group].emplace(arrival.id, arrival);
+  return {arrival.id, false};
 }
 
-void MemoryStore::delivered(const std::vector<std::int64_t>& places) {
-  std::erase_if(queue_, [&](const auto& item) {
-    return std::find(places.begin(), places.end(), item.place) != places.end();
-  });
+std::vector<accounting::Undelivered> MemoryStore::undelivered(const std::string& group, std::int64_t behind,
+                                                              std::size_t most) const {
+  std::vector<accounting::Undelivered> out;
+  const auto queue = queues_.find(group);
+  if (queue == queues_.end()) return out;
+  for (auto at = queue->second.upper_bound(behind); at != queue->second.end() && out.size() < most; ++at)
+    out.push_back({group, at->second});
+  return out;
+}
+
+void MemoryStore::delivered(const std::vector<accounting::Delivered>& records) {
+  for (const accounting::Delivered& one : records) queues_[one.group].erase(one.id);
+}
+
+std::vector<std::string> MemoryStore::groups() const {
+  std::vector<std::string> out;
+  for (const auto& [group, queue] : queues_) out.push_back(group);
+  return out;
+}
+
+std::size_t MemoryStore::waiting() const {
+  std::size_t out = 0;
+  for (const auto& [group, queue] : queues_) out += queue.size();
+  return out;
 }
 
 Node::Node(Network& network, std::string address, std::string_view plan, const Tune& tune)
     : network_(network),
       address_(*IpAddress::parse(address)),
       random_(network.next_seed()),
-      delivery_(random_, counters_, 64),
-      next_sweep_(network.now().steady) {
+      delivery_(random_, counters_) {
   engine::Settings settings{
       {{forward::Purpose::access, {}}, {forward::Purpose::accounting, {}}}, 4096, 10000ms, 4096};
   settings.slowdown = std::make_shared<engine::Slowdown>(7);
@@ -64,10 +79,7 @@ void Node::receive(const Endpoint& from, const Endpoint& to, const Octets& datag
   if (to.port >= kAccountingLanes) {
     delivery_.on_reply(static_cast<std::uint16_t>(to.port - kAccountingLanes), from, datagram,
                        {now, actions_});
-    const auto places = delivery_.take_delivered();
-    store_.delivered(places);
-    delivery_.taken_off(places);
-    return leave(std::exchange(actions_, {}), kAccountingLanes);
+    return deliver();
   }
   Worker& worker = workers_[(to.port >= kAccessLanes ? to.port / kSecondLanes : from.port) % workers_.size()];
   if (to.port >= kAccessLanes) {
@@ -96,7 +108,18 @@ void Node::carry_out(Worker& worker) {
     bring_results(worker);
   }
   leave(std::exchange(worker.actions, {}), worker.lanes);
-  delivery_.offer(store_.undelivered(), {network_.now(), actions_});
+  for (const std::string& group : store_.groups()) delivery_.more(group);
+  deliver();
+}
+
+void Node::deliver() {
+  const Now now = network_.now();
+  for (const engine::Delivery::Wish& wish : delivery_.wishes(now.steady))
+    delivery_.offer(wish, store_.undelivered(wish.group, wish.behind, wish.most));
+  delivery_.send({now, actions_});
+  const auto delivered = delivery_.take_delivered();
+  store_.delivered(delivered);
+  delivery_.taken_off(delivered);
   leave(std::exchange(actions_, {}), kAccountingLanes);
 }
 
@@ -137,11 +160,7 @@ void Node::turn() {
     carry_out(worker);
   }
   delivery_.on_timer({now, actions_});
-  if (now.steady >= next_sweep_) {
-    next_sweep_ = now.steady + kSweepEvery;
-    delivery_.offer(store_.undelivered(), {now, actions_});
-  }
-  leave(std::exchange(actions_, {}), kAccountingLanes);
+  deliver();
 }
 
 std::optional<TimePoint> Node::next_deadline() {
@@ -152,7 +171,6 @@ std::optional<TimePoint> Node::next_deadline() {
   for (Worker& worker : workers_) sooner(worker.engine->next_deadline());
   for (const Result& result : results_) sooner(result.at);
   sooner(delivery_.next_deadline());
-  if (!store_.undelivered().empty()) sooner(next_sweep_);
   return out;
 }
 

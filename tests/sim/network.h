@@ -6,6 +6,7 @@
 #include <queue>
 #include <string>
 
+#include "accounting/known_records.h"
 #include "engine/delivery.h"
 #include "engine/engine.h"
 #include "support/fakes.h"
@@ -31,14 +32,17 @@ struct JobQuality {
 class MemoryStore {
  public:
   accounting::Kept append(const accounting::Incoming& incoming);
-  std::vector<accounting::Undelivered> undelivered() const { return {queue_.begin(), queue_.end()}; }
-  void delivered(const std::vector<std::int64_t>& places);
+  std::vector<accounting::Undelivered> undelivered(const std::string& group, std::int64_t behind,
+                                                   std::size_t most) const;
+  void delivered(const std::vector<accounting::Delivered>& records);
+  std::vector<std::string> groups() const;
+  std::size_t waiting() const;  ///< records, in all queues
   const std::vector<accounting::Record>& records() const { return records_; }
 
  private:
   std::vector<accounting::Record> records_;
-  std::deque<accounting::Undelivered> queue_;
-  std::int64_t next_place_ = 1;
+  accounting::KnownRecords known_{1000};
+  std::map<std::string, std::map<std::int64_t, accounting::Arrival>> queues_;  // by group
 };
 
 class Network;
@@ -79,6 +83,8 @@ class Node {
   void do_job(std::size_t worker, const engine::Job& job);
   void bring_results(Worker& worker);
   void leave(const engine::Actions& actions, std::uint16_t lanes);
+  /// As the deliverer does after each thing that happens.
+  void deliver();
   Network& network_;
   IpAddress address_;
   support::FixedRandom random_;
@@ -89,7 +95,6 @@ class Node {
   engine::Actions actions_;  // of the delivery
   MemoryStore store_;
   std::vector<Result> results_;  // on their way
-  TimePoint next_sweep_;
 };
 
 /// A device: sends a request until it is answered, as often as it likes.

@@ -17,8 +17,10 @@ const WallTime kNow{std::chrono::seconds(1'790'000'000)};
 
 Result<Record> made(const RequestBuilder& request, WallTime now = kNow) {
   const Octets octets = request.signed_with(support::secret("s"));
-  return make_record(*wire::PacketView::parse(octets), {"kerapu", *IpAddress::parse("192.0.2.1")},
-                     "reef.example", now);
+  auto arrival = arrival_of(*wire::PacketView::parse(octets), {"kerapu", *IpAddress::parse("192.0.2.1")},
+                            "reef.example", now);
+  if (!arrival) return arrival.error();
+  return taken_apart(std::move(*arrival));
 }
 
 TEST(Record, TakesTheAttributesApart) {
@@ -71,19 +73,6 @@ TEST(Record, TheEventIsAsOldAsItWasDelayed) {
   EXPECT_EQ(made(accounting_request("Start", "s").with("Acct-Delay-Time", "4294967295"))->event_time, kNow);
 }
 
-TEST(Record, ResendsHaveTheSameDigestAndNothingElseHas) {
-  const auto first = made(accounting_request("Start", "s1", 1).user("sari").with("Acct-Delay-Time", "0"));
-  const auto resent = made(accounting_request("Start", "s1", 2)
-                               .user("sari")
-                               .with("Acct-Delay-Time", "8")
-                               .with("Proxy-State", "x"));
-  const auto other = made(accounting_request("Start", "s2", 1).user("sari").with("Acct-Delay-Time", "0"));
-  const auto stop = made(accounting_request("Stop", "s1", 1).user("sari").with("Acct-Delay-Time", "0"));
-  EXPECT_EQ(first->digest, resent->digest);
-  EXPECT_NE(first->digest, other->digest);
-  EXPECT_NE(first->digest, stop->digest);
-}
-
 TEST(Record, WhatIsSentOnHasWaitedLonger) {  // RFC 2866 §5.2
   const auto delay_of = [](const Octets& attributes) {
     wire::PacketBuilder packet(wire::Code::accounting_request, 1, {});
@@ -96,6 +85,18 @@ TEST(Record, WhatIsSentOnHasWaitedLonger) {  // RFC 2866 §5.2
   EXPECT_EQ(delay_of(attributes_to_send(*without, kNow + 7s)), "7");
   EXPECT_EQ(delay_of(attributes_to_send(*without, kNow + 500ms)), "(none)");
   EXPECT_EQ(delay_of(attributes_to_send(*without, kNow - 10s)), "(none)");  // a clock that went back
+}
+
+TEST(Record, WhatDoesNotTellItsTimeIsToldOnWithIt) {  // RFC 2869 §5.3
+  const auto event_of = [](const Octets& attributes) {
+    return support::value_in(as_packet(attributes), "Event-Timestamp");
+  };
+  const auto late = made(accounting_request("Start", "s").with("Acct-Delay-Time", "100"));
+  EXPECT_EQ(event_of(attributes_to_send(*late, kNow + 7s)), "2026-09-21T14:11:40.000Z");
+  const auto told = made(accounting_request("Start", "s").with("Event-Timestamp", "1789999000"));
+  EXPECT_EQ(event_of(attributes_to_send(*told, kNow + 7s)), "2026-09-21T13:56:40.000Z");
+  const auto no_clock = made(accounting_request("Start", "s"), WallTime(std::chrono::seconds(1000)));
+  EXPECT_EQ(event_of(attributes_to_send(*no_clock, kNow)), "(none)");  // our own clock is not set
 }
 
 Record at(StatusType status, std::chrono::seconds after, std::uint64_t octets = 0) {
@@ -117,7 +118,7 @@ TEST(Record, WhatAnAccountingRequestMustNotCarryIsNotKept) {  // RFC 2866 §5.13
                             .with("Reply-Message", "hello")
                             .plus({2, 18, 1, 2, 3, 4, 5, 6, 7, 8, 1, 2, 3, 4, 5, 6, 7, 8})
                             .signed_with(support::secret("laut"));
-  const auto record = make_record(*wire::PacketView::parse(packet), {"deck", {}}, "", kNow);
+  const auto record = arrival_of(*wire::PacketView::parse(packet), {"deck", {}}, "", kNow);
   ASSERT_TRUE(record);
   for (std::size_t at = 0; at < record->attributes.size(); at += record->attributes[at + 1])
     EXPECT_TRUE(record->attributes[at] == 1 || record->attributes[at] >= 40) << int{record->attributes[at]};
@@ -160,6 +161,86 @@ TEST(Session, AStartOfTheSameTimeIsTheSame) {
   (void)follow(session, at(StatusType::stop, 0s, 250));
   EXPECT_EQ(follow(session, at(StatusType::start, 0s)), SessionStep::update);
   EXPECT_TRUE(session->ended);
+}
+
+TEST(Session, AnotherUserPortStationOrAddressIsAnotherSession) {
+  const auto session_of = [](Record record) {
+    std::optional<Session> out;
+    (void)follow(out, record);
+    return *out;
+  };
+  Record first = at(StatusType::start, 0s);
+  first.port = "3";
+  first.framed_ip = "203.0.113.9";
+  const Session session = session_of(first);
+  Record other = first;
+  EXPECT_TRUE(belongs(session, other));
+  other.user = "tamu";
+  EXPECT_FALSE(belongs(session, other));
+  other = first;
+  other.port = "4";
+  EXPECT_FALSE(belongs(session, other));
+  other = first;
+  other.framed_ip = "203.0.113.10";
+  EXPECT_FALSE(belongs(session, other));
+  other.framed_ip.clear();  // not told yet
+  EXPECT_TRUE(belongs(session, other));
+}
+
+TEST(Session, AStationThatGetsAnotherAddressIsStillTheSame) {
+  Record first = at(StatusType::start, 0s);
+  first.calling_station = "02-00-5E-00-53-01";
+  first.framed_ip = "203.0.113.9";
+  std::optional<Session> session;
+  (void)follow(session, first);
+  first.framed_ip = "203.0.113.10";
+  EXPECT_TRUE(belongs(*session, first));
+  first.calling_station = "02-00-5E-00-53-02";
+  EXPECT_FALSE(belongs(*session, first));
+}
+
+TEST(Session, ComesByASecondHubIfUserAndStationAreTheSame) {
+  Record first = at(StatusType::start, 0s);
+  std::optional<Session> session;
+  (void)follow(session, first);
+  Record other = first;
+  other.client = "hub-2";
+  EXPECT_FALSE(belongs(*session, other));  // devices of two clients may have one name
+  first.port = "3";
+  (void)follow(session, first);
+  other.port = "3";
+  EXPECT_TRUE(belongs(*session, other));
+}
+
+TEST(Session, EndedWithoutAStopIsOpenAgainWhenItIsHeardOf) {
+  std::optional<Session> session;
+  (void)follow(session, at(StatusType::start, 0s));
+  session->ended = kNow + 300s;
+  session->ended_by = EndedBy::silence;
+  (void)follow(session, at(StatusType::interim_update, 200s));
+  EXPECT_TRUE(session->ended);  // that was before
+  (void)follow(session, at(StatusType::interim_update, 900s));
+  EXPECT_FALSE(session->ended);
+  EXPECT_EQ(session->ended_by, EndedBy::nothing);
+  (void)follow(session, at(StatusType::stop, 1000s));
+  EXPECT_EQ(session->ended_by, EndedBy::stop);
+  (void)follow(session, at(StatusType::interim_update, 1100s));
+  EXPECT_TRUE(session->ended);  // it said so itself
+}
+
+TEST(Session, IsLostAfterThreeIntervalsOrADay) {
+  std::optional<Session> session;
+  Record record = at(StatusType::start, 0s);
+  record.received = kNow;
+  (void)follow(session, record);
+  EXPECT_EQ(lost_from(*session, {}), kNow + 24h);
+  record = at(StatusType::interim_update, 600s);
+  record.received = kNow + 601s;
+  (void)follow(session, record);
+  EXPECT_EQ(session->interval, 600s);
+  EXPECT_EQ(lost_from(*session, {}), kNow + 601s + 1800s);
+  session->interval = 10s;  // not at once
+  EXPECT_EQ(lost_from(*session, {}), kNow + 601s + 300s);
 }
 
 TEST(Session, RecordsAboutTheDeviceOrOfUnknownKindChangeNothing) {

@@ -508,8 +508,8 @@ TEST_F(Handle, AccountingIsAnsweredWhenTheRecordIsKept) {  // RFC 2866 §4.2
   account(start);
   EXPECT_TRUE(out.replies.empty());
   ASSERT_EQ(out.jobs.size(), 1U);
-  EXPECT_EQ(record_in(out).incoming.record.session_id, "s1");
-  EXPECT_EQ(record_in(out).incoming.record.realm, "reef.example");
+  EXPECT_EQ(accounting::taken_apart(record_in(out).incoming.arrival).session_id, "s1");
+  EXPECT_EQ(record_in(out).incoming.arrival.realm, "reef.example");
   EXPECT_TRUE(record_in(out).incoming.groups.empty());
   const Ticket ticket = out.jobs.at(0).ticket;
   account(start);
@@ -1091,101 +1091,6 @@ TEST_F(Methods, AnswersOfAnyLengthAreRefusedNotRead) {
                 .signed_with(secret("laut")));
     EXPECT_EQ(outcome(), "rejected") << size;
   }
-}
-
-class DeliveryTest : public testing::Test {
- protected:
-  DeliveryTest() : delivery(random, counters, 4) { delivery.use(board.go_live(support::plan_of(kPlan), 1)); }
-
-  static accounting::Undelivered item(std::int64_t place, const std::string& group = "lagoon") {
-    accounting::Undelivered out;
-    out.place = place;
-    out.group = group;
-    out.record.id = place;
-    out.record.received = support::FakeClock().now().wall;
-    out.record.attributes = {40, 6, 0, 0, 0, 1, 44, 4, 's', '1'};
-    return out;
-  }
-  void offer(std::vector<accounting::Undelivered> items) {
-    out.clear();
-    delivery.offer(std::move(items), {clock.now(), out});
-  }
-  void acknowledge() {
-    const OctetView view = out.view(out.asks.at(0).packet);
-    const Octets request(view.begin(), view.end());
-    const auto packet = PacketView::parse(request);
-    EXPECT_TRUE(wire::verify_accounting_request(*packet, secret("danau")));
-    EXPECT_EQ(out.asks[0].to.text(), "198.51.100.1:1813");
-    wire::PacketBuilder reply(Code::accounting_response, packet->identifier(), packet->authenticator());
-    wire::sign_response(reply.finish(), packet->authenticator(), secret("danau"));
-    delivery.on_reply(0, out.asks[0].to, reply.finish(), {clock.now(), out});
-  }
-
-  support::FakeClock clock;
-  support::FixedRandom random{1};
-  Counters counters;
-  forward::HealthBoard board;
-  Delivery delivery;
-  Actions out;
-};
-
-TEST_F(DeliveryTest, AnAcknowledgedRecordLeavesTheQueue) {
-  offer({item(5)});
-  acknowledge();
-  EXPECT_EQ(delivery.take_delivered(), std::vector<std::int64_t>{5});
-  EXPECT_EQ(delivery.under_way(), 0U);
-}
-
-TEST_F(DeliveryTest, WhatIsUnderWayOrBeingTakenOffIsNotSentTwice) {
-  offer({item(5)});
-  const Actions first = out;
-  offer({item(5)});
-  EXPECT_TRUE(out.asks.empty());
-  out = first;
-  acknowledge();
-  offer({item(5)});
-  EXPECT_TRUE(out.asks.empty());
-  delivery.taken_off({5});
-  offer({item(5)});
-  EXPECT_EQ(out.asks.size(), 1U);
-}
-
-TEST_F(DeliveryTest, WithoutAnswerItWaitsInTheQueue) {
-  offer({item(5)});
-  out.clear();
-  delivery.on_timer({clock.advance(1100ms), out});
-  EXPECT_EQ(out.asks.size(), 1U);
-  delivery.on_timer({clock.advance(2200ms), out});
-  ASSERT_EQ(out.notices.size(), 1U);
-  EXPECT_EQ(out.notices[0].text, "record 5 waits in the queue (group lagoon: lagoon-1 is silent)");
-  EXPECT_EQ(delivery.under_way(), 0U);
-  offer({item(5)});
-  EXPECT_EQ(out.asks.size(), 1U);
-  EXPECT_EQ(value_in(out.view(out.asks[0].packet), "Acct-Delay-Time"), "3");
-}
-
-TEST_F(DeliveryTest, ASilentGroupIsOneLineAMinuteAndOneWhenItAnswersAgain) {
-  std::size_t lines = 0;
-  for (int i = 0; i < 15; ++i) {  // two attempts of one second and of two
-    offer({item(1), item(2)});
-    lines += out.notices.size();
-    for (int turn = 0; turn < 2; ++turn) {
-      out.clear();
-      delivery.on_timer({clock.advance(turn == 0 ? 1100ms : 2200ms), out});
-      for (const auto& notice : out.notices) lines += notice.subject.starts_with("accounting") ? 1 : 0;
-    }
-  }
-  EXPECT_EQ(lines, 1U);
-  offer({item(1)});
-  acknowledge();
-  ASSERT_FALSE(out.notices.empty());
-  EXPECT_EQ(out.notices.back().text, "records are acknowledged again");
-}
-
-TEST_F(DeliveryTest, IsBoundedAndLeavesUnknownGroupsInTheQueue) {
-  offer({item(1), item(2, "gone"), item(3), item(4), item(5), item(6)});
-  EXPECT_EQ(out.asks.size(), 2U);  // one group has half of the room
-  EXPECT_EQ(delivery.room(), 2U);
 }
 
 }  // namespace

@@ -26,7 +26,8 @@ const std::vector<Layer> kLayers{
     {"cli", false}};
 
 const std::regex kForbiddenInCore(
-    "sys/socket|netinet/|arpa/|netdb|sys/un\\.h|poll\\.h|sys/epoll|asio|httplib|sqlite3|termios|libpq|ldap|"
+    "sys/socket|netinet/|arpa/|netdb|sys/un\\.h|poll\\.h|sys/"
+    "epoll|asio|httplib|sqlite3|SQLiteCpp|termios|libpq|ldap|"
     "CLI/|spdlog|nlohmann|ncurses|unistd");
 
 struct Include {

@@ -4,7 +4,7 @@
 #include <gmock/gmock.h>
 #include <gtest/gtest.h>
 
-#include "journal/compact.h"
+#include "base/compact.h"
 #include "support/journal.h"
 #include "support/packets.h"
 #include "wire/packet_digest.h"

@@ -114,8 +114,8 @@ TEST_F(Causes, ARecordIsToldWithWhereItGoes) {
     engine.on_done(ticket, accounting::Kept{1, false}, {clock.now(), out});
     return reason_text(event());
   };
-  EXPECT_EQ(record("tamu@reef.example"), "record taken (Start; kept here, sent to nobody)");
-  EXPECT_EQ(record("rani@lagoon.example"), "record taken (Start; kept here, queued for 'lagoon')");
+  EXPECT_EQ(record("tamu@reef.example"), "record taken (Start, record 1; kept here, sent to nobody)");
+  EXPECT_EQ(record("rani@lagoon.example"), "record taken (Start, record 1; kept here, queued for 'lagoon')");
 }
 
 }  // namespace

@@ -29,20 +29,28 @@ using testing::UnorderedElementsAre;
 
 constexpr auto kSoon = 10s;
 
-// What a store was told; can be held up, and can refuse.
+// What an inbox and a store were told; the inbox can be held up, and both can refuse.
 struct Shelf {
   std::mutex mutex;
   std::condition_variable changed;
+  std::vector<Incoming> inbox;
   std::vector<std::size_t> commits;  // how many records each
+  std::int64_t forgotten = 0;
+  std::vector<Incoming> filled;
   std::vector<accounting::Undelivered> queue;
   std::vector<std::int64_t> taken_off;
   bool held = false;
   bool refuses = false;
+  bool store_refuses = false;
 
   void hold(bool now) {
     const std::lock_guard lock(mutex);
     held = now;
     changed.notify_all();
+  }
+  void refuse_in_store(bool now) {
+    const std::lock_guard lock(mutex);
+    store_refuses = now;
   }
   template <class Reached>
   bool wait_until(Reached reached) {
@@ -51,43 +59,93 @@ struct Shelf {
   }
 };
 
-class ShelfStore final : public accounting::Store {
+class ShelfInbox final : public accounting::Inbox {
  public:
-  explicit ShelfStore(Shelf& shelf) : shelf_(shelf) {}
-  Result<std::vector<accounting::Kept>> append(std::span<const Incoming> records) override {
+  explicit ShelfInbox(Shelf& shelf) : shelf_(shelf) {}
+  Status append(std::span<const Incoming> records) override {
     std::unique_lock lock(shelf_.mutex);
     shelf_.commits.push_back(records.size());
     shelf_.changed.notify_all();
     shelf_.changed.wait(lock, [this] { return !shelf_.held; });
     if (shelf_.refuses) return fail(Errc::io, "disk full");
-    std::vector<accounting::Kept> out;
-    for (std::size_t i = 0; i < records.size(); ++i) out.push_back({static_cast<std::int64_t>(i + 1), false});
+    shelf_.inbox.insert(shelf_.inbox.end(), records.begin(), records.end());
+    return {};
+  }
+  Result<std::vector<Incoming>> behind(std::int64_t id, std::size_t most) override {
+    const std::lock_guard lock(shelf_.mutex);
+    std::vector<Incoming> out;
+    for (const Incoming& one : shelf_.inbox)
+      if (one.arrival.id > id && out.size() < most) out.push_back(one);
     return out;
   }
-  Result<std::vector<accounting::Undelivered>> undelivered(std::int64_t behind, std::size_t most) override {
+  Status forget(std::int64_t up_to) override {
+    const std::lock_guard lock(shelf_.mutex);
+    std::erase_if(shelf_.inbox, [&](const Incoming& one) { return one.arrival.id <= up_to; });
+    shelf_.forgotten = up_to;
+    shelf_.changed.notify_all();
+    return {};
+  }
+  Result<std::int64_t> last() override { return 0; }
+
+ private:
+  Shelf& shelf_;
+};
+
+class ShelfStore final : public accounting::Store {
+ public:
+  explicit ShelfStore(Shelf& shelf) : shelf_(shelf) {}
+  Status fill(std::span<const Incoming> records) override {
+    const std::lock_guard lock(shelf_.mutex);
+    shelf_.changed.notify_all();
+    if (shelf_.store_refuses) return fail(Errc::io, "disk full");
+    shelf_.filled.insert(shelf_.filled.end(), records.begin(), records.end());
+    return {};
+  }
+  Status settle() override { return {}; }
+  Status tidy(WallTime, const accounting::Silence&) override { return {}; }
+  Result<std::int64_t> last() override { return 0; }
+  Result<std::optional<std::int64_t>> find(const accounting::Arrival&) override {
+    return std::optional<std::int64_t>{};
+  }
+  Result<std::vector<accounting::Arrival>> newest(std::size_t) override {
+    return std::vector<accounting::Arrival>{};
+  }
+  Result<std::vector<accounting::Undelivered>> undelivered(const std::string& group, std::int64_t behind,
+                                                           std::size_t most) override {
     const std::lock_guard lock(shelf_.mutex);
     std::vector<accounting::Undelivered> out;
     for (const auto& one : shelf_.queue)
-      if (one.place > behind && out.size() < most) out.push_back(one);
+      if (one.group == group && one.arrival.id > behind && out.size() < most) out.push_back(one);
     return out;
   }
-  Status delivered(std::span<const std::int64_t> places) override {
+  Status delivered(std::span<const accounting::Delivered> records) override {
     const std::lock_guard lock(shelf_.mutex);
-    for (const std::int64_t place : places) {
-      shelf_.taken_off.push_back(place);
-      std::erase_if(shelf_.queue, [&](const auto& one) { return one.place == place; });
+    for (const auto& gone : records) {
+      shelf_.taken_off.push_back(gone.id);
+      std::erase_if(shelf_.queue, [&](const auto& one) { return one.arrival.id == gone.id; });
     }
     shelf_.changed.notify_all();
     return {};
   }
+  Status set_aside(std::span<const accounting::SetAside>) override { return {}; }
+  Result<std::vector<std::string>> waiting_groups() override {
+    const std::lock_guard lock(shelf_.mutex);
+    std::set<std::string> out;
+    for (const auto& one : shelf_.queue) out.insert(one.group);
+    return std::vector<std::string>(out.begin(), out.end());
+  }
   Result<std::vector<accounting::QueueDepth>> queue() override {
     return std::vector<accounting::QueueDepth>{};
   }
+  Result<std::uint64_t> redirect(const std::string&, const std::optional<std::string>&) override { return 0; }
   Result<std::vector<accounting::Record>> records(const accounting::Query&) override {
     return std::vector<accounting::Record>{};
   }
   Result<std::vector<accounting::Session>> sessions(const accounting::Query&) override {
     return std::vector<accounting::Session>{};
+  }
+  Result<std::vector<accounting::Delivered>> deliveries(std::int64_t) override {
+    return std::vector<accounting::Delivered>{};
   }
 
  private:
@@ -99,19 +157,24 @@ struct Told {
   std::mutex mutex;
   std::condition_variable changed;
   std::map<std::size_t, std::vector<AccountingWriter::Done>> by_worker;
-  std::size_t queued = 0;
+  std::size_t kept = 0;
 
-  AccountingWriter::Callbacks callbacks() {
-    return {[this](std::size_t worker, std::vector<AccountingWriter::Done> done) {
-              const std::lock_guard lock(mutex);
-              for (auto& one : done) by_worker[worker].push_back(std::move(one));
-              changed.notify_all();
-            },
-            [this] {
-              const std::lock_guard lock(mutex);
-              ++queued;
-            },
-            [](std::vector<std::int64_t>, Status) {}};
+  AccountingWriter::Parts parts(Shelf& shelf) {
+    return {.inbox = std::make_unique<ShelfInbox>(shelf),
+            .known = accounting::KnownRecords(100),
+            .last = 0,
+            .find_older = [](const accounting::Arrival&) { return std::optional<std::int64_t>{}; },
+            .recorded =
+                [this](std::size_t worker, std::vector<AccountingWriter::Done> done) {
+                  const std::lock_guard lock(mutex);
+                  for (auto& one : done) by_worker[worker].push_back(std::move(one));
+                  changed.notify_all();
+                },
+            .kept =
+                [this] {
+                  const std::lock_guard lock(mutex);
+                  ++kept;
+                }};
   }
   std::size_t wait_for(std::size_t worker, std::size_t count) {
     std::unique_lock lock(mutex);
@@ -120,56 +183,151 @@ struct Told {
   }
 };
 
-AccountingWriter::Job job(std::size_t worker, std::uint32_t ticket, std::vector<std::string> groups = {}) {
-  return {worker, {ticket, 0}, {{}, true, std::move(groups)}};
+// Each ticket's record is one of its own.
+AccountingWriter::Job job(std::size_t worker, std::uint32_t ticket) {
+  Incoming incoming;
+  incoming.arrival.key[0] = static_cast<std::uint8_t>(ticket);
+  return {worker, {ticket, 0}, std::move(incoming)};
 }
 
 TEST(Writing, WhatComesWhileACommitRunsGoesIntoTheNextTogether) {
   Shelf shelf;
   Told told;
   shelf.hold(true);
-  AccountingWriter writer(std::make_unique<ShelfStore>(shelf), told.callbacks());
+  AccountingWriter writer(told.parts(shelf));
   ASSERT_TRUE(writer.record(job(0, 1)));
   ASSERT_TRUE(shelf.wait_until([&] { return shelf.commits.size() == 1; }));
-  ASSERT_TRUE(writer.record(job(1, 2, {"lagoon"})));
+  ASSERT_TRUE(writer.record(job(1, 2)));
   ASSERT_TRUE(writer.record(job(0, 3)));
-  EXPECT_EQ(told.queued, 0U);
+  EXPECT_EQ(told.kept, 0U);
   shelf.hold(false);
   EXPECT_EQ(told.wait_for(0, 2), 2U);
   EXPECT_EQ(told.wait_for(1, 1), 1U);
   EXPECT_EQ(told.by_worker[0][0].ticket.index, 1U);
   EXPECT_EQ(told.by_worker[0][1].ticket.index, 3U);
   EXPECT_TRUE(told.by_worker[1][0].kept.has_value());
+  EXPECT_EQ(writer.backlog(), 3U);
+  writer.filled(2);
+  EXPECT_EQ(writer.backlog(), 1U);
   writer.stop();
   EXPECT_THAT(shelf.commits, ElementsAre(1, 2));
-  EXPECT_EQ(told.queued, 1U);
+  EXPECT_EQ(told.kept, 2U);
   EXPECT_EQ(writer.problem(), "");
   EXPECT_FALSE(writer.record(job(0, 4)));
 }
 
-TEST(Writing, AStoreThatRefusesIsToldToEachAndNothingIsSentOn) {
+TEST(Writing, ResendsAreKnownAlsoInOneCommit) {
+  Shelf shelf;
+  Told told;
+  shelf.hold(true);
+  AccountingWriter writer(told.parts(shelf));
+  ASSERT_TRUE(writer.record(job(0, 1)));
+  ASSERT_TRUE(shelf.wait_until([&] { return shelf.commits.size() == 1; }));
+  ASSERT_TRUE(writer.record(job(0, 2)));
+  ASSERT_TRUE(writer.record(job(0, 2)));
+  ASSERT_TRUE(writer.record(job(0, 1)));
+  shelf.hold(false);
+  ASSERT_EQ(told.wait_for(0, 4), 4U);
+  const auto& done = told.by_worker[0];
+  EXPECT_FALSE(done[1].kept->duplicate);
+  EXPECT_TRUE(done[2].kept->duplicate);
+  EXPECT_EQ(done[2].kept->id, done[1].kept->id);
+  EXPECT_TRUE(done[3].kept->duplicate);
+  EXPECT_EQ(done[3].kept->id, done[0].kept->id);
+  writer.stop();
+  EXPECT_EQ(shelf.inbox.size(), 2U);
+}
+
+TEST(Writing, AnInboxThatRefusesIsToldToEachAndTheNextTryIsNoResend) {
   Shelf shelf;
   Told told;
   shelf.refuses = true;
-  AccountingWriter writer(std::make_unique<ShelfStore>(shelf), told.callbacks());
-  ASSERT_TRUE(writer.record(job(0, 1, {"lagoon"})));
+  AccountingWriter writer(told.parts(shelf));
+  ASSERT_TRUE(writer.record(job(0, 1)));
   ASSERT_EQ(told.wait_for(0, 1), 1U);
   EXPECT_EQ(told.by_worker[0][0].kept.error().text, "disk full");
   EXPECT_EQ(writer.problem(), "disk full");
+  EXPECT_EQ(told.kept, 0U);
+  {
+    const std::lock_guard lock(shelf.mutex);
+    shelf.refuses = false;
+  }
+  ASSERT_TRUE(writer.record(job(0, 1)));
+  ASSERT_EQ(told.wait_for(0, 2), 2U);
+  EXPECT_FALSE(told.by_worker[0][1].kept->duplicate);
+  EXPECT_EQ(told.by_worker[0][1].kept->id, 1);
   writer.stop();
-  EXPECT_EQ(told.queued, 0U);
 }
 
 TEST(Writing, WhatWaitsAtTheEndIsWritten) {
   Shelf shelf;
   Told told;
   shelf.hold(true);
-  AccountingWriter writer(std::make_unique<ShelfStore>(shelf), told.callbacks());
+  AccountingWriter writer(told.parts(shelf));
   for (std::uint32_t i = 0; i < 5; ++i) ASSERT_TRUE(writer.record(job(0, i)));
   auto stopping = std::async(std::launch::async, [&] { writer.stop(); });
   shelf.hold(false);
   stopping.get();
   EXPECT_EQ(told.by_worker[0].size(), 5U);
+}
+
+// An inbox with so many records, of which each is for a group.
+void put_into(Shelf& shelf, std::int64_t count, const std::string& group) {
+  for (std::int64_t id = 1; id <= count; ++id) {
+    Incoming one;
+    one.arrival.id = id;
+    one.groups = {group};
+    shelf.inbox.push_back(std::move(one));
+  }
+}
+
+struct Filling {
+  Shelf shelf;
+  std::atomic<std::int64_t> filled{0};
+  std::atomic<std::int64_t> settled{0};
+  std::set<std::string> queued;  // under the shelf's mutex
+  Filler filler{{.inbox = std::make_unique<ShelfInbox>(shelf),
+                 .store = std::make_unique<ShelfStore>(shelf),
+                 .silence = {},
+                 .filled = [this](std::int64_t up_to) { filled = up_to; },
+                 .settled = [this](std::int64_t up_to) { settled = up_to; },
+                 .queued =
+                     [this](const std::set<std::string>& groups) {
+                       const std::lock_guard lock(shelf.mutex);
+                       queued.insert(groups.begin(), groups.end());
+                     },
+                 .taken_off = [](std::vector<accounting::Delivered>) {}}};
+};
+
+TEST(FillingTest, WhatIsLeftInTheInboxIsTakenOverAtTheStart) {
+  Filling one;
+  put_into(one.shelf, 10000, "lagoon");
+  one.filler.start();
+  std::size_t seen = 0;
+  for (int i = 0; i < 3 && seen < 10000; ++i)  // in two transactions
+    one.filler.work([&](accounting::Store&) { seen = one.shelf.filled.size(); });
+  EXPECT_EQ(seen, 10000U);
+  EXPECT_EQ(one.filled, 10000);
+  EXPECT_THAT(one.queued, ElementsAre("lagoon"));
+  one.filler.stop();
+  EXPECT_EQ(one.settled, 10000);
+  EXPECT_FALSE(one.filler.work([](accounting::Store&) {}));
+}
+
+TEST(FillingTest, AStoreThatRefusesIsTriedAgainAndNothingIsForgottenMeanwhile) {
+  Filling one;
+  one.shelf.store_refuses = true;
+  put_into(one.shelf, 3, "lagoon");
+  one.filler.start();
+  one.filler.work([](accounting::Store&) {});
+  EXPECT_EQ(one.filler.problem(), "disk full");
+  EXPECT_EQ(one.settled, 0);
+  one.shelf.refuse_in_store(false);
+  ASSERT_TRUE(one.shelf.wait_until([&] { return one.shelf.filled.size() == 3; }));
+  one.filler.work([](accounting::Store&) {});
+  EXPECT_EQ(one.filler.problem(), "");
+  one.filler.stop();
+  EXPECT_EQ(one.settled, 3);
 }
 
 // Asks for one answer; gives the port that the ask came from.
@@ -272,13 +430,26 @@ TEST_F(Threads, TheDelivererTakesARecordOffWhenItIsAcknowledged) {
   const UdpPeer home;
   use(std::string(kPlan) + "[[group]]\nname = \"lagoon\"\n[[group.server]]\nname = \"lagoon-1\"\n" +
       "address = \"127.0.0.1\"\naccounting_port = " + std::to_string(home.port()) + "\nsecret = \"danau\"\n");
-  accounting::Undelivered waiting{7, "lagoon", {}};
-  waiting.record.client = "gate";
-  waiting.record.attributes = *dictionary::encode(dictionary::standard(), "Acct-Session-Id", "\"a1\"");
-  shelf.queue = {waiting, {8, "a group that is gone", waiting.record}};
-  AccountingWriter writer(std::make_unique<ShelfStore>(shelf), told.callbacks());
+  accounting::Undelivered waiting{"lagoon", {}};
+  waiting.arrival.id = 7;
+  waiting.arrival.client = "gate";
+  waiting.arrival.attributes = *dictionary::encode(dictionary::standard(), "Acct-Session-Id", "\"a1\"");
+  accounting::Undelivered lost = waiting;
+  lost.group = "a group that is gone";
+  lost.arrival.id = 8;
+  shelf.queue = {waiting, lost};
   Deliverer deliverer(std::make_unique<ShelfStore>(shelf), {}, Deliverer::Parts{slot, log, tap, [] {}});
-  deliverer.start(writer);
+  Filler filler(
+      {.inbox = std::make_unique<ShelfInbox>(shelf),
+       .store = std::make_unique<ShelfStore>(shelf),
+       .silence = {},
+       .filled = [](std::int64_t) {},
+       .settled = [](std::int64_t) {},
+       .queued = [&](const std::set<std::string>& groups) { deliverer.look(groups); },
+       .taken_off =
+           [&](std::vector<accounting::Delivered> records) { deliverer.taken_off(std::move(records)); }});
+  filler.start();
+  deliverer.start(filler);
   const auto asked = home.receive(10000ms);
   const auto packet = wire::PacketView::parse(asked);
   ASSERT_TRUE(packet);
@@ -290,7 +461,7 @@ TEST_F(Threads, TheDelivererTakesARecordOffWhenItIsAcknowledged) {
   home.send("127.0.0.1", home.from(), {octets.begin(), octets.end()});
   EXPECT_TRUE(shelf.wait_until([&] { return !shelf.taken_off.empty(); }));
   deliverer.stop();
-  writer.stop();
+  filler.stop();
   EXPECT_THAT(shelf.taken_off, ElementsAre(7));
   EXPECT_EQ(shelf.queue.size(), 1U);  // its group may come back
 }
@@ -353,7 +524,7 @@ class OneWorker : public Threads {
     proofs.stop();
   }
 
-  AccountingWriter writer{std::make_unique<ShelfStore>(shelf), told.callbacks()};
+  AccountingWriter writer{told.parts(shelf)};
   ProofPool proofs{1};
   std::vector<int> ports;
   std::unique_ptr<Worker> worker;

@@ -1,10 +1,12 @@
 #include "store/accounting_store.h"
 
+#include <SQLiteCpp/Transaction.h>
 #include <gmock/gmock.h>
 #include <gtest/gtest.h>
 
 #include <filesystem>
 
+#include "store/inbox.h"
 #include "support/packets.h"
 #include "support/process.h"
 
@@ -12,12 +14,15 @@ namespace jembatan::store {
 namespace {
 
 using namespace std::chrono_literals;
+using accounting::Delivered;
+using accounting::EndedBy;
 using accounting::Incoming;
 using accounting::Query;
 using support::accounting_request;
 using support::RequestBuilder;
+using testing::ElementsAre;
 
-const WallTime kNow{std::chrono::seconds(1'790'000'000)};
+const WallTime kNow{std::chrono::seconds(1'790'000'000)};  // 2026-09-21 14:13:20 UTC
 
 class StoreTest : public testing::Test {
  protected:
@@ -28,29 +33,55 @@ class StoreTest : public testing::Test {
     ASSERT_TRUE(opened) << opened.error().text;
     store = std::move(*opened);
   }
-  static Incoming incoming(const RequestBuilder& request, std::chrono::seconds after = 0s,
-                           std::vector<std::string> groups = {}, bool keep = true) {
+  Incoming incoming(const RequestBuilder& request, std::chrono::seconds after = 0s,
+                    std::vector<std::string> groups = {}, bool keep = true) {
     const Octets octets = request.signed_with(support::secret("s"));
-    auto record =
-        accounting::make_record(*wire::PacketView::parse(octets), {"kerapu", *IpAddress::parse("192.0.2.1")},
-                                "reef.example", kNow + after);
-    return {std::move(*record), keep, std::move(groups)};
+    auto arrival =
+        accounting::arrival_of(*wire::PacketView::parse(octets), {"kerapu", *IpAddress::parse("192.0.2.1")},
+                               "reef.example", kNow + after);
+    arrival->id = ++last;
+    return {std::move(*arrival), keep, std::move(groups)};
   }
-  accounting::Kept append(const Incoming& one) {
-    const auto kept = store->append(std::span(&one, 1));
-    EXPECT_TRUE(kept) << kept.error().text;
-    return kept ? kept->at(0) : accounting::Kept{};
+  std::int64_t fill(const Incoming& one) {
+    const Status done = store->fill(std::span(&one, 1));
+    EXPECT_TRUE(done) << done.error().text;
+    return one.arrival.id;
   }
-  accounting::Kept append(const RequestBuilder& request, std::chrono::seconds after = 0s) {
-    return append(incoming(request, after));
+  std::int64_t fill(const RequestBuilder& request, std::chrono::seconds after = 0s) {
+    return fill(incoming(request, after));
+  }
+  std::vector<accounting::Session> sessions(const Query& query = {}) { return *store->sessions(query); }
+  std::vector<accounting::Undelivered> waiting(const std::string& group) {
+    return *store->undelivered(group, 0, 100);
+  }
+  static Delivered delivered(std::int64_t id, const std::string& group) {
+    return {id, group, "reef-1", {7}, kNow, kNow + 9ms};
+  }
+  void deliver(std::int64_t id, const std::string& group) {
+    const Delivered one = delivered(id, group);
+    EXPECT_TRUE(store->delivered(std::span(&one, 1)));
   }
 
   support::TemporaryFolder folder;
   std::unique_ptr<AccountingStore> store;
+  std::int64_t last = 0;
 };
 
+RequestBuilder start(std::string_view session = "s1") {
+  return accounting_request("Start", session).user("sari@reef.example").with("NAS-Identifier", "deck-1");
+}
+RequestBuilder interim(std::string_view session = "s1") {
+  return accounting_request("Interim-Update", session)
+      .user("sari@reef.example")
+      .with("NAS-Identifier", "deck-1");
+}
+RequestBuilder stop(std::string_view session = "s1") {
+  return accounting_request("Stop", session).user("sari@reef.example").with("NAS-Identifier", "deck-1");
+}
+
 TEST_F(StoreTest, KeepsRecordsAcrossReopening) {
-  append(accounting_request("Start", "s1").user("sari@reef.example").with("NAS-Port", "3"));
+  const Incoming one = incoming(start().with("NAS-Port", "3"));
+  fill(one);
   open();
   const auto records = store->records({});
   ASSERT_EQ(records->size(), 1U);
@@ -59,122 +90,341 @@ TEST_F(StoreTest, KeepsRecordsAcrossReopening) {
   EXPECT_EQ(record.status, accounting::StatusType::start);
   EXPECT_EQ(record.received, kNow);
   EXPECT_EQ(record.source.text(), "192.0.2.1");
-  EXPECT_EQ(record.attributes,
-            incoming(accounting_request("Start", "s1").user("sari@reef.example").with("NAS-Port", "3"))
-                .record.attributes);
+  EXPECT_EQ(record.realm, "reef.example");
+  EXPECT_EQ(record.port, "3");
+  EXPECT_EQ(record.attributes, one.arrival.attributes);
+  EXPECT_EQ(record.key, one.arrival.key);
+  EXPECT_EQ(record.digest, one.arrival.digest);
 }
 
-TEST_F(StoreTest, AResendIsKnownAndNotKeptTwice) {
-  const auto first = append(accounting_request("Start", "s1", 1).with("Acct-Delay-Time", "0"));
-  const auto again = append(accounting_request("Start", "s1", 2).with("Acct-Delay-Time", "9"), 9s);
-  EXPECT_FALSE(first.duplicate);
-  EXPECT_TRUE(again.duplicate);
-  EXPECT_EQ(again.id, first.id);
+TEST_F(StoreTest, WhatItHasIsPassedOverWhenTheInboxIsReadAgain) {
+  std::vector<Incoming> records{incoming(start(), 0s, {"reef-homes"}), incoming(stop(), 60s, {"reef-homes"})};
+  ASSERT_TRUE(store->fill(records));
+  deliver(1, "reef-homes");
+  open();
+  ASSERT_TRUE(store->fill(records));
+  records.push_back(incoming(start("s2"), 90s, {"reef-homes"}));
+  ASSERT_TRUE(store->fill(records));
+  EXPECT_EQ(store->records({})->size(), 3U);
+  EXPECT_EQ(waiting("reef-homes").size(), 2U);
+  EXPECT_EQ(sessions().size(), 2U);
+  EXPECT_EQ(*store->last(), 3);
+}
+
+// Stopped between the two: the record is in its day's file, and nothing that hangs on it was done.
+TEST_F(StoreTest, WhatHangsOnARecordIsDoneWhenOnlyItsDayWasWritten) {
+  const Incoming one = incoming(start(), 0s, {"reef-homes"});
+  {
+    DayFile day(folder.path() / "records" / "2026-09-21.sqlite", DayFile::Access::write);
+    day.add(accounting::taken_apart(one.arrival), true, 1);
+  }
+  EXPECT_EQ(*store->last(), 1);
+  fill(one);
+  EXPECT_EQ(store->records({})->size(), 1U);
+  EXPECT_EQ(waiting("reef-homes").size(), 1U);
+  EXPECT_EQ(sessions().size(), 1U);
+}
+
+TEST_F(StoreTest, FindsTheRecordOfTheSameEventOnOtherDays) {
+  fill(incoming(start().with("Event-Timestamp", "1790000000")));
+  for (int day = 1; day < 10; ++day) fill(incoming(start("x"), std::chrono::hours(24 * day)));
+  const Incoming again = incoming(start().with("Event-Timestamp", "1790000000"), 9 * 24h);
+  EXPECT_EQ(*store->find(again.arrival), 1);
+  EXPECT_EQ(*store->find(incoming(start("s3"), 9 * 24h).arrival), std::nullopt);
+}
+
+TEST_F(StoreTest, AResendThatNobodyKnewAnyMoreIsNotKeptTwice) {
+  fill(start());
+  fill(incoming(start().with("Acct-Delay-Time", "9"), 9s, {"reef-homes"}));
+  EXPECT_EQ(store->records({})->size(), 1U);
+  EXPECT_TRUE(waiting("reef-homes").empty());
+  EXPECT_EQ(*store->last(), 2);
+}
+
+TEST_F(StoreTest, EachDayHasAFile) {
+  fill(start("s1"));
+  fill(start("s2"), 24h);
+  EXPECT_TRUE(std::filesystem::exists(folder.path() / "records" / "2026-09-21.sqlite"));
+  EXPECT_TRUE(std::filesystem::exists(folder.path() / "records" / "2026-09-22.sqlite"));
+  EXPECT_EQ(store->records({})->size(), 2U);
+  EXPECT_EQ(store->records({.until = kNow + 12h})->size(), 1U);
+  EXPECT_EQ(store->records({.since = kNow + 12h})->at(0).session_id, "s2");
+  std::filesystem::remove(folder.path() / "records" / "2026-09-21.sqlite");
+  open();
   EXPECT_EQ(store->records({})->size(), 1U);
 }
 
-TEST_F(StoreTest, TheSameRecordMuchLaterIsAnother) {
-  append(accounting_request("Accounting-On", "0"));
-  EXPECT_FALSE(append(accounting_request("Accounting-On", "0"), 3600s).duplicate);
+TEST_F(StoreTest, EachGroupHasAQueue) {
+  fill(incoming(start("s1"), 0s, {"reef-homes", "archive"}));
+  fill(incoming(start("s2"), 1s, {"reef-homes"}));
+  EXPECT_THAT(*store->waiting_groups(), ElementsAre("archive", "reef-homes"));
+  ASSERT_EQ(waiting("reef-homes").size(), 2U);
+  EXPECT_EQ(accounting::taken_apart(waiting("reef-homes")[1].arrival).session_id, "s2");
+  EXPECT_EQ(store->undelivered("reef-homes", 1, 10)->size(), 1U);
+  EXPECT_EQ(store->undelivered("reef-homes", 0, 1)->size(), 1U);
+  const auto depth = *store->queue();
+  ASSERT_EQ(depth.size(), 2U);
+  EXPECT_EQ(depth[1].records, 2U);
+  EXPECT_EQ(depth[1].oldest, kNow);
 }
 
-TEST_F(StoreTest, OneTransactionHoldsRecordQueueAndSession) {
-  append(incoming(accounting_request("Start", "s1").user("sari"), 0s, {"reef-homes", "archive"}));
-  const auto queue = store->undelivered(0, 10);
-  ASSERT_EQ(queue->size(), 2U);
-  EXPECT_EQ(queue->at(0).group, "reef-homes");
-  EXPECT_EQ(queue->at(1).group, "archive");
-  EXPECT_EQ(queue->at(0).record.user, "sari");
-  EXPECT_EQ(store->undelivered(queue->at(0).place, 10)->size(), 1U);
-  EXPECT_EQ(store->sessions({})->size(), 1U);
-}
-
-TEST_F(StoreTest, WhatIsDeliveredLeavesTheQueueAndStaysKept) {
-  append(incoming(accounting_request("Start", "s1"), 0s, {"reef-homes"}));
-  const std::vector<std::int64_t> places{store->undelivered(0, 1)->at(0).place};
-  ASSERT_TRUE(store->delivered(places));
-  EXPECT_TRUE(store->undelivered(0, 10)->empty());
+TEST_F(StoreTest, WhatIsDeliveredLeavesTheQueueAndItsEvidenceStays) {
+  const std::int64_t id = fill(incoming(start(), 0s, {"reef-homes"}));
+  deliver(id, "reef-homes");
+  EXPECT_TRUE(waiting("reef-homes").empty());
   EXPECT_EQ(store->records({})->size(), 1U);
-  EXPECT_TRUE(store->delivered(places));  // again: nothing happens
+  deliver(id, "reef-homes");  // again: nothing happens
+  const auto evidence = *store->deliveries(id);
+  ASSERT_EQ(evidence.size(), 1U);
+  EXPECT_EQ(evidence[0].group, "reef-homes");
+  EXPECT_EQ(evidence[0].server, "reef-1");
+  EXPECT_EQ(evidence[0].digest, accounting::Digest{7});
+  EXPECT_EQ(evidence[0].acknowledged, kNow + 9ms);
 }
 
-TEST_F(StoreTest, WhatIsOnlyPassedOnIsGoneWhenAllHaveIt) {
-  append(incoming(accounting_request("Start", "s1"), 0s, {"a", "b"}, false));
-  const auto queue = store->undelivered(0, 10);
-  EXPECT_TRUE(store->sessions({})->empty());
-  ASSERT_TRUE(store->delivered(std::vector<std::int64_t>{queue->at(0).place}));
-  EXPECT_EQ(store->records({})->size(), 1U);
-  ASSERT_TRUE(store->delivered(std::vector<std::int64_t>{queue->at(1).place}));
+TEST_F(StoreTest, WhatIsOnlyPassedOnIsGoneWhenAllHaveItButForItsDigest) {
+  const std::int64_t id = fill(incoming(start(), 0s, {"a", "b"}, false));
+  EXPECT_TRUE(sessions().empty());
+  deliver(id, "a");
+  deliver(id, "a");
+  ASSERT_EQ(store->records({})->size(), 1U);
+  EXPECT_EQ(waiting("b").at(0).arrival.attributes, store->records({})->at(0).attributes);
+  deliver(id, "b");
   EXPECT_TRUE(store->records({})->empty());
+  EXPECT_EQ(store->deliveries(id)->size(), 2U);
+  EXPECT_EQ(*store->find(incoming(start()).arrival), id);  // a resend is known all the same
+}
+
+TEST_F(StoreTest, WhatIsSetAsideIsNotOfferedAgainUntilItIsSentElsewhere) {
+  fill(incoming(start("s1"), 0s, {"reef-homes"}));
+  fill(incoming(start("s2"), 0s, {"reef-homes"}));
+  const accounting::SetAside aside{1, "reef-homes", "too long"};
+  ASSERT_TRUE(store->set_aside(std::span(&aside, 1)));
+  EXPECT_EQ(waiting("reef-homes").size(), 1U);
+  EXPECT_EQ(store->queue()->at(0).set_aside, 1U);
+  EXPECT_EQ(store->queue()->at(0).why, "too long");
+  EXPECT_EQ(*store->redirect("reef-homes", "archive"), 2U);
+  EXPECT_EQ(waiting("archive").size(), 2U);
+  EXPECT_EQ(*store->redirect("archive", std::nullopt), 2U);
+  EXPECT_TRUE(store->queue()->empty());
+  EXPECT_EQ(*store->redirect("nobody", std::nullopt), 0U);
+}
+
+TEST_F(StoreTest, WhoHasARecordAlreadyIsNotSentItTwiceByARedirection) {
+  fill(incoming(start(), 0s, {"reef-homes", "archive"}));
+  EXPECT_EQ(*store->redirect("reef-homes", "archive"), 1U);
+  EXPECT_TRUE(waiting("reef-homes").empty());
+  EXPECT_EQ(waiting("archive").size(), 1U);
 }
 
 TEST_F(StoreTest, ASessionFollowsItsRecords) {
-  append(accounting_request("Start", "s1").user("sari").with("Framed-IP-Address", "203.0.113.9"));
-  append(accounting_request("Interim-Update", "s1").user("sari").with("Acct-Input-Octets", "100"), 60s);
-  EXPECT_EQ(store->sessions({.open_only = true})->size(), 1U);
-  append(accounting_request("Stop", "s1")
-             .user("sari")
-             .with("Acct-Input-Octets", "250")
-             .with("Acct-Terminate-Cause", "Idle-Timeout"),
-         120s);
-  EXPECT_TRUE(store->sessions({.open_only = true})->empty());
-  const auto sessions = store->sessions({});
-  ASSERT_EQ(sessions->size(), 1U);
-  EXPECT_EQ(sessions->at(0).started, kNow);
-  EXPECT_EQ(sessions->at(0).ended, kNow + 120s);
-  EXPECT_EQ(sessions->at(0).input_octets, 250U);
-  EXPECT_EQ(sessions->at(0).terminate_cause, 4U);
-  EXPECT_EQ(sessions->at(0).framed_ip, "203.0.113.9");
+  fill(start().with("Framed-IP-Address", "203.0.113.9"));
+  fill(interim().with("Acct-Input-Octets", "100"), 60s);
+  EXPECT_EQ(sessions({.open_only = true}).size(), 1U);
+  fill(stop().with("Acct-Input-Octets", "250").with("Acct-Terminate-Cause", "Idle-Timeout"), 120s);
+  EXPECT_TRUE(sessions({.open_only = true}).empty());
+  ASSERT_EQ(sessions().size(), 1U);
+  const auto session = sessions()[0];
+  EXPECT_EQ(session.id, 1);
+  EXPECT_EQ(session.started, kNow);
+  EXPECT_EQ(session.ended, kNow + 120s);
+  EXPECT_EQ(session.ended_by, EndedBy::stop);
+  EXPECT_EQ(session.input_octets, 250U);
+  EXPECT_EQ(session.terminate_cause, 4U);
+  EXPECT_EQ(session.framed_ip, "203.0.113.9");
+}
+
+TEST_F(StoreTest, TwoSessionsWithOneNumberStayTwo) {
+  fill(start().with("NAS-Port", "1"));
+  fill(start().with("NAS-Port", "2"));
+  fill(stop().with("NAS-Port", "1").with("Acct-Input-Octets", "5"), 60s);
+  ASSERT_EQ(sessions().size(), 2U);
+  ASSERT_EQ(sessions({.open_only = true}).size(), 1U);
+  EXPECT_EQ(sessions({.open_only = true})[0].port, "2");
 }
 
 TEST_F(StoreTest, ADeviceThatStartsAnewEndsItsSessions) {
-  append(accounting_request("Start", "s1").with("NAS-Identifier", "deck-1"));
-  append(accounting_request("Start", "s2").with("NAS-Identifier", "deck-2"));
-  append(RequestBuilder(wire::Code::accounting_request, 1)
-             .with("Acct-Status-Type", "Accounting-On")
-             .with("NAS-Identifier", "deck-1"),
-         600s);
-  const auto open_sessions = store->sessions({.open_only = true});
-  ASSERT_EQ(open_sessions->size(), 1U);
-  EXPECT_EQ(open_sessions->at(0).nas, "deck-2");
+  fill(start("s1"));
+  fill(accounting_request("Start", "s2").with("NAS-Identifier", "deck-2"));
+  fill(RequestBuilder(wire::Code::accounting_request, 1)
+           .with("Acct-Status-Type", "Accounting-On")
+           .with("NAS-Identifier", "deck-1"),
+       600s);
+  ASSERT_EQ(sessions({.open_only = true}).size(), 1U);
+  EXPECT_EQ(sessions({.open_only = true})[0].nas, "deck-2");
+  EXPECT_EQ(sessions({.nas = "deck-1"})[0].ended_by, EndedBy::device);
+}
+
+TEST_F(StoreTest, ASessionWithoutAStopIsLostAndComesBackWhenItIsHeardOf) {
+  fill(start());
+  fill(interim().with("Acct-Session-Time", "600"), 600s);
+  ASSERT_TRUE(store->tidy(kNow + 40min - 1s, {}));
+  EXPECT_EQ(sessions({.open_only = true}).size(), 1U);
+  ASSERT_TRUE(store->tidy(kNow + 40min, {}));
+  ASSERT_EQ(sessions({.lost_only = true}).size(), 1U);
+  EXPECT_EQ(sessions()[0].ended, kNow + 600s);
+  fill(interim().with("Acct-Session-Time", "3000"), 50min);
+  ASSERT_EQ(sessions({.open_only = true}).size(), 1U);
+  EXPECT_EQ(sessions()[0].started, kNow);
+}
+
+TEST_F(StoreTest, WhatHasEndedIsPutAwayAndComesBackForARecordThatComesLate) {
+  fill(start("s1"));
+  fill(stop("s1").with("Acct-Input-Octets", "5").with("Acct-Session-Time", "60"), 60s);
+  fill(start("s2"), 70s);
+  ASSERT_TRUE(store->tidy(kNow + 2h, {}));
+  SQLite::Database main = open_to_read(folder.path() / "accounting.sqlite");
+  EXPECT_EQ(number_of(main, "SELECT count(*) FROM session"), 1);
+  EXPECT_EQ(sessions().size(), 2U);
+  EXPECT_EQ(sessions({.session_id = "s1"})[0].input_octets, 5U);
+  fill(interim("s1").with("Acct-Delay-Time", "10770").with("Acct-Input-Octets", "4"), 3h);
+  EXPECT_EQ(sessions().size(), 2U);
+  ASSERT_TRUE(store->tidy(kNow + 6h, {}));
+  ASSERT_EQ(sessions({.session_id = "s1"}).size(), 1U);
+  EXPECT_EQ(sessions({.session_id = "s1"})[0].input_octets, 5U);
 }
 
 TEST_F(StoreTest, SearchesByEachPartNewestFirst) {
-  append(accounting_request("Start", "s1").user("sari"));
-  append(accounting_request("Start", "s2").user("tamu"));
-  append(accounting_request("Stop", "s2").user("tamu"), 5s);
+  fill(accounting_request("Start", "s1").user("sari"));
+  fill(accounting_request("Start", "s2").user("tamu"));
+  fill(accounting_request("Stop", "s2").user("tamu"), 5s);
   EXPECT_EQ(store->records({.user = "tamu"})->size(), 2U);
   EXPECT_EQ(store->records({.user = "tamu"})->at(0).status, accounting::StatusType::stop);
   EXPECT_EQ(store->records({.session_id = "s1"})->size(), 1U);
   EXPECT_EQ(store->records({.client = "nobody"})->size(), 0U);
   EXPECT_EQ(store->records({.realm = "reef.example", .most = 2})->size(), 2U);
+  EXPECT_EQ(store->records({.id = 2})->at(0).session_id, "s2");
   EXPECT_EQ(store->records({.user = "x' OR '1'='1"})->size(), 0U);
 }
 
-TEST_F(StoreTest, TwoConnectionsSeeTheSame) {
-  auto reader = AccountingStore::open(folder.path());
+TEST_F(StoreTest, WhoReadsSeesTheSame) {
+  auto reader = AccountingStore::open_for_reading(folder.path());
   ASSERT_TRUE(reader);
-  append(accounting_request("Start", "s1"));
+  fill(incoming(start(), 0s, {"reef-homes"}));
   EXPECT_EQ((*reader)->records({})->size(), 1U);
+  EXPECT_EQ((*reader)->undelivered("reef-homes", 0, 10)->size(), 1U);
+  const Incoming one = incoming(start("s2"), 24h);
+  EXPECT_FALSE((*reader)->fill(std::span(&one, 1)));
+  fill(one);
+  EXPECT_EQ((*reader)->records({})->size(), 2U);
 }
 
-TEST_F(StoreTest, AFullDiskKeepsNothingOfTheBatch) {
+TEST_F(StoreTest, TheNewestAreReadForWhatIsKnownAtTheStart) {
+  for (int i = 0; i < 5; ++i) fill(start(std::to_string(i)), std::chrono::hours(12 * i));
+  const auto newest = *store->newest(3);
+  ASSERT_EQ(newest.size(), 3U);
+  EXPECT_EQ(newest[0].id, 3);
+  EXPECT_EQ(newest[2].id, 5);
+  EXPECT_EQ(newest[0].client, "kerapu");
+}
+
+// What a node of version 1 has left behind: one file.
+TEST(Migration, AStoreOfVersion1BecomesOneOfToday) {
+  const support::TemporaryFolder folder;
+  {
+    SQLite::Database old = open_to_write(folder.path() / "accounting.sqlite");
+    old.exec(R"(
+CREATE TABLE record (
+  id INTEGER PRIMARY KEY,
+  received_ms INTEGER NOT NULL, event_ms INTEGER NOT NULL,
+  client TEXT NOT NULL, source TEXT NOT NULL, nas TEXT NOT NULL,
+  status INTEGER NOT NULL, session_id TEXT NOT NULL,
+  user TEXT NOT NULL, realm TEXT NOT NULL, calling_station TEXT NOT NULL, framed_ip TEXT NOT NULL,
+  input_octets INTEGER NOT NULL, output_octets INTEGER NOT NULL,
+  session_time_s INTEGER NOT NULL, terminate_cause INTEGER NOT NULL,
+  attributes BLOB NOT NULL, digest BLOB NOT NULL,
+  keep INTEGER NOT NULL);
+CREATE INDEX record_by_digest ON record (digest);
+CREATE INDEX record_by_user ON record (user, id);
+CREATE INDEX record_by_session ON record (session_id, id);
+CREATE TABLE session (
+  id INTEGER PRIMARY KEY,
+  client TEXT NOT NULL, nas TEXT NOT NULL, session_id TEXT NOT NULL,
+  user TEXT NOT NULL, realm TEXT NOT NULL, calling_station TEXT NOT NULL, framed_ip TEXT NOT NULL,
+  started_ms INTEGER NOT NULL, updated_ms INTEGER NOT NULL, ended_ms INTEGER,
+  session_time_s INTEGER NOT NULL, input_octets INTEGER NOT NULL, output_octets INTEGER NOT NULL,
+  terminate_cause INTEGER NOT NULL);
+CREATE INDEX session_by_key ON session (session_id, nas, client, id);
+CREATE INDEX session_open ON session (nas, client) WHERE ended_ms IS NULL;
+CREATE TABLE outbox (
+  place INTEGER PRIMARY KEY AUTOINCREMENT,
+  record INTEGER NOT NULL REFERENCES record (id),
+  to_group TEXT NOT NULL);
+CREATE INDEX outbox_by_record ON outbox (record);
+PRAGMA user_version = 1;
+INSERT INTO record VALUES (1, 1790000000000, 1790000000000, 'kerapu', '192.0.2.1', 'kerapu', 1, 's1', 'sari', '', '', '',
+  0, 0, 0, 0, x'280600000001' || x'2C047331' || x'010673617269', x'00', 1);
+INSERT INTO record VALUES (2, 1790086400000, 1790086400000, 'kerapu', '192.0.2.1', 'kerapu', 2, 's1', 'sari', '', '', '',
+  0, 0, 0, 0, x'280600000002' || x'2C047331' || x'010673617269', x'00', 0);
+INSERT INTO session VALUES (1, 'kerapu', 'kerapu', 's1', 'sari', '', '', '', 1790000000000, 1790000000000, NULL, 0, 0, 0, 0);
+INSERT INTO outbox VALUES (4, 1, 'reef-homes'), (5, 2, 'reef-homes'), (6, 2, 'archive');
+)");
+  }
+  for (int i = 0; i < 2; ++i) {  // opened again, it is as it was
+    auto store = AccountingStore::open(folder.path());
+    ASSERT_TRUE(store) << store.error().text;
+    const auto records = (*store)->records({});
+    ASSERT_EQ(records->size(), 2U);
+    EXPECT_EQ(records->at(0).id, 2);
+    EXPECT_EQ(records->at(0).session_id, "s1");
+    EXPECT_EQ(records->at(1).user, "sari");
+    EXPECT_EQ((*store)->undelivered("reef-homes", 0, 10)->size(), 2U);
+    EXPECT_EQ((*store)->undelivered("archive", 0, 10)->at(0).arrival.attributes, records->at(0).attributes);
+    EXPECT_EQ((*store)->sessions({.open_only = true})->size(), 1U);
+    EXPECT_EQ(*(*store)->last(), 2);
+    const Octets again = accounting_request("Start", "s1", 8).user("sari").signed_with(support::secret("s"));
+    const auto resent = accounting::arrival_of(*wire::PacketView::parse(again),
+                                               {"kerapu", *IpAddress::parse("192.0.2.1")}, "", kNow + 9s);
+    EXPECT_EQ(*(*store)->find(*resent), 1);  // its digest was of another kind
+  }
+}
+
+class InboxTest : public StoreTest {
+ protected:
+  std::unique_ptr<Inbox> inbox = std::move(*Inbox::open(folder.path()));
+};
+
+TEST_F(InboxTest, GivesBackWhatWasKeptUntilItMayForget) {
+  const std::vector<Incoming> first{incoming(start("s1")), incoming(start("s2"))};
+  const std::vector<Incoming> second{incoming(start("s3"), 0s, {"reef-homes"}, false)};
+  ASSERT_TRUE(inbox->append(first));
+  ASSERT_TRUE(inbox->append(second));
+  inbox.reset();
+  inbox = std::move(*Inbox::open(folder.path()));
+  EXPECT_EQ(*inbox->last(), 3);
+  const auto all = inbox->behind(0, 100);
+  ASSERT_EQ(all->size(), 3U);
+  EXPECT_EQ(all->at(2).groups, std::vector<std::string>{"reef-homes"});
+  EXPECT_FALSE(all->at(2).keep);
+  EXPECT_EQ(inbox->behind(1, 100)->size(), 2U);
+  EXPECT_EQ(inbox->behind(0, 1)->size(), 2U);  // a commit is given whole
+  ASSERT_TRUE(inbox->forget(2));
+  EXPECT_EQ(inbox->behind(0, 100)->size(), 1U);
+}
+
+TEST_F(InboxTest, WhoReadsMayDoSoMeanwhile) {
+  auto reader = Inbox::open_for_reading(folder.path());
+  ASSERT_TRUE(reader) << reader.error().text;
+  const std::vector<Incoming> one{incoming(start())};
+  ASSERT_TRUE(inbox->append(one));
+  EXPECT_EQ((*reader)->behind(0, 100)->size(), 1U);
+}
+
+TEST_F(InboxTest, AFullDiskKeepsNothingOfTheCommit) {
   // SQLite's own limit on pages stands in for the full disk: the error is the same SQLITE_FULL.
-  const std::string large(240, 'x');
-  RequestBuilder request = accounting_request("Start", "s1");
-  for (int i = 0; i < 12; ++i) request.with("Filter-Id", large);
-  std::vector<Incoming> batch(50, incoming(request));
-  for (std::size_t i = 0; i < batch.size(); ++i) batch[i].record.digest[0] = static_cast<std::uint8_t>(i);
-  ASSERT_TRUE(store->limit_pages(20));
-  const auto kept = store->append(batch);
+  RequestBuilder request = start();
+  for (int i = 0; i < 12; ++i) request.with("Filter-Id", std::string(240, 'x'));
+  std::vector<Incoming> batch;
+  for (int i = 0; i < 50; ++i) batch.push_back(incoming(request));
+  inbox->limit_pages(20);
+  const Status kept = inbox->append(batch);
   ASSERT_FALSE(kept);
   EXPECT_THAT(kept.error().text,
               testing::MatchesRegex(
                   "store: database or disk is full: make room in folder .*, where .* KiB are free"));
-  EXPECT_TRUE(store->records({})->empty());
-  EXPECT_TRUE(store->undelivered(0, 10)->empty());
-  ASSERT_TRUE(store->limit_pages(1000000));
-  EXPECT_TRUE(store->append(batch));
+  EXPECT_TRUE(inbox->behind(0, 100)->empty());
+  inbox->limit_pages(1000000);
+  EXPECT_TRUE(inbox->append(batch));
 }
 
 TEST(Open, AFolderThatCannotBeUsedIsAClearError) {
@@ -191,8 +441,7 @@ TEST(Open, AFileThatIsNoDatabaseOrNewerIsAClearError) {
   EXPECT_THAT(AccountingStore::open(folder.path()).error().text,
               testing::HasSubstr("file is not a database"));
   std::filesystem::remove(folder.path() / "accounting.sqlite");
-  auto database = Database::open((folder.path() / "accounting.sqlite").string());
-  ASSERT_TRUE(database->run("PRAGMA user_version=99"));
+  open_to_write(folder.path() / "accounting.sqlite").exec("PRAGMA user_version=99");
   EXPECT_THAT(AccountingStore::open(folder.path()).error().text,
               testing::HasSubstr("made by a newer version (tables 99"));
 }

@@ -4,7 +4,7 @@
 
 #include "base/octets.h"
 
-namespace jembatan::journal {
+namespace jembatan {
 
 /// Appends to octets: numbers with 7 bits an octet, the lowest first; texts behind their length.
 class CompactWriter {
@@ -56,4 +56,4 @@ class CompactReader {
   bool ok_ = true;
 };
 
-}  // namespace jembatan::journal
+}  // namespace jembatan

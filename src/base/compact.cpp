@@ -1,6 +1,6 @@
-#include "journal/compact.h"
+#include "base/compact.h"
 
-namespace jembatan::journal {
+namespace jembatan {
 
 std::uint64_t CompactReader::number() {
   std::uint64_t out = 0;
@@ -30,4 +30,4 @@ OctetView CompactReader::octets() {
   return out;
 }
 
-}  // namespace jembatan::journal
+}  // namespace jembatan

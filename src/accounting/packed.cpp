@@ -1,0 +1,99 @@
+#include "accounting/packed.h"
+
+#include <nettle/sha2.h>
+
+#include <algorithm>
+
+#include "base/compact.h"
+
+namespace jembatan::accounting {
+namespace {
+
+constexpr std::size_t kChecksum = 8;
+constexpr std::size_t kLeastOfRecord = 40;  // octets
+
+std::int64_t milliseconds_of(WallTime time) {
+  return std::chrono::duration_cast<std::chrono::milliseconds>(time.time_since_epoch()).count();
+}
+
+WallTime time_of(std::int64_t milliseconds) {
+  return WallTime(std::chrono::milliseconds(milliseconds));
+}
+
+std::array<std::uint8_t, kChecksum> checksum_of(OctetView octets) {
+  sha256_ctx sha;
+  sha256_init(&sha);
+  sha256_update(&sha, octets.size(), octets.data());
+  std::array<std::uint8_t, kChecksum> out;
+  sha256_digest(&sha, out.size(), out.data());
+  return out;
+}
+
+void pack(const Incoming& one, CompactWriter& to) {
+  const Arrival& arrival = one.arrival;
+  to.number(static_cast<std::uint64_t>(arrival.id));
+  to.difference(milliseconds_of(arrival.received));
+  to.difference(milliseconds_of(arrival.event_time));
+  to.text(arrival.client);
+  to.text(arrival.source.text());
+  to.text(arrival.realm);
+  to.octets(arrival.attributes);
+  to.octets(arrival.key);
+  to.octets(arrival.digest);
+  to.number(one.keep ? 1 : 0);
+  to.number(one.groups.size());
+  for (const std::string& group : one.groups) to.text(group);
+}
+
+void take(Digest& to, OctetView octets, CompactReader& from) {
+  if (octets.size() != to.size()) return from.fail();
+  std::copy(octets.begin(), octets.end(), to.begin());
+}
+
+Incoming unpack(CompactReader& from) {
+  Incoming out;
+  Arrival& arrival = out.arrival;
+  arrival.id = static_cast<std::int64_t>(from.number());
+  arrival.received = time_of(from.difference());
+  arrival.event_time = time_of(from.difference());
+  arrival.client = from.text();
+  if (const auto source = IpAddress::parse(std::string(from.text()))) arrival.source = *source;
+  arrival.realm = from.text();
+  const OctetView attributes = from.octets();
+  arrival.attributes.assign(attributes.begin(), attributes.end());
+  take(arrival.key, from.octets(), from);
+  take(arrival.digest, from.octets(), from);
+  out.keep = from.number() != 0;
+  for (std::uint64_t left = from.number(); left > 0 && from.ok(); --left)
+    out.groups.emplace_back(from.text());
+  return out;
+}
+
+}  // namespace
+
+Octets packed(std::span<const Incoming> records) {
+  Octets out(kChecksum);
+  CompactWriter to(out);
+  to.number(records.size());
+  for (const Incoming& one : records) pack(one, to);
+  const auto sum = checksum_of(OctetView(out).subspan(kChecksum));
+  std::copy(sum.begin(), sum.end(), out.begin());
+  return out;
+}
+
+Result<std::vector<Incoming>> unpacked(OctetView octets) {
+  const auto damaged = [] { return fail(Errc::malformed, "records that cannot be read"); };
+  if (octets.size() <= kChecksum) return damaged();
+  const OctetView body = octets.subspan(kChecksum);
+  const auto sum = checksum_of(body);
+  if (!std::equal(sum.begin(), sum.end(), octets.begin())) return damaged();
+  CompactReader from(body);
+  const std::uint64_t count = from.number();
+  std::vector<Incoming> out;
+  out.reserve(std::min<std::uint64_t>(count, body.size() / kLeastOfRecord));
+  for (std::uint64_t i = 0; i < count && from.ok(); ++i) out.push_back(unpack(from));
+  if (!from.ok() || !from.at_end()) return damaged();
+  return out;
+}
+
+}  // namespace jembatan::accounting

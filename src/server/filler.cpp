@@ -1,0 +1,176 @@
+#include "server/filler.h"
+
+#include <fmt/format.h>
+
+#include <future>
+#include <iterator>
+
+#include "host/process.h"
+#include "server/log.h"
+
+namespace jembatan::server {
+namespace {
+
+using namespace std::chrono_literals;
+
+constexpr std::size_t kMostAtOnce = 8192;      // records in one transaction
+constexpr std::int64_t kSettleAtOnce = 50000;  // records
+constexpr auto kSettleEvery = 1s;
+constexpr auto kTidyEvery = 20s;
+constexpr auto kTryAgainAfter = 1s;
+
+}  // namespace
+
+Filler::Filler(Parts parts) : parts_(std::move(parts)) {
+  wanted_.look = true;  // what was left in the inbox
+}
+
+Filler::~Filler() {
+  stop();
+}
+
+void Filler::start() {
+  thread_ = std::thread([this] {
+    host::name_thread("records");
+    run();
+  });
+}
+
+void Filler::look() {
+  {
+    const std::lock_guard lock(mutex_);
+    if (wanted_.look) return;
+    wanted_.look = true;
+  }
+  arrived_.notify_one();
+}
+
+void Filler::delivered(std::vector<accounting::Delivered> records) {
+  {
+    const std::lock_guard lock(mutex_);
+    std::move(records.begin(), records.end(), std::back_inserter(wanted_.delivered));
+  }
+  arrived_.notify_one();
+}
+
+void Filler::set_aside(std::vector<accounting::SetAside> records) {
+  {
+    const std::lock_guard lock(mutex_);
+    std::move(records.begin(), records.end(), std::back_inserter(wanted_.set_aside));
+  }
+  arrived_.notify_one();
+}
+
+bool Filler::work(const std::function<void(accounting::Store&)>& work) {
+  std::promise<void> done;
+  {
+    const std::lock_guard lock(mutex_);
+    if (stop_) return false;
+    wanted_.work.emplace_back([&](accounting::Store& store) {
+      work(store);
+      done.set_value();
+    });
+  }
+  arrived_.notify_one();
+  done.get_future().wait();
+  return true;
+}
+
+std::string Filler::problem() const {
+  const std::lock_guard lock(mutex_);
+  return problem_;
+}
+
+void Filler::stop() {
+  {
+    const std::lock_guard lock(mutex_);
+    if (stop_) return;
+    stop_ = true;
+  }
+  arrived_.notify_one();
+  if (thread_.joinable()) thread_.join();
+  parts_.inbox.reset();
+  parts_.store.reset();
+}
+
+Filler::Wanted Filler::wait() {
+  std::unique_lock lock(mutex_);
+  auto until = std::min(tidy_at_, settled_ < filled_ ? settle_at_ : tidy_at_);
+  if (failing_) until = try_again_at_;
+  arrived_.wait_until(lock, until,
+                      [this] { return stop_ || !wanted_.work.empty() || (!failing_ && wanted_.any()); });
+  return std::exchange(wanted_, {});
+}
+
+void Filler::run() {
+  tidy_at_ = Steady::now() + kTidyEvery;
+  while (true) {
+    Wanted wanted = wait();
+    bool more = false;
+    if (wanted.look || failing_) more = fill();
+    for (const auto& work : wanted.work) work(*parts_.store);
+    take_off(wanted);
+    settle_in_time();
+    tidy_in_time();
+    const std::lock_guard lock(mutex_);
+    if (more) wanted_.look = true;
+    if (stop_ && !more && wanted_.work.empty()) return;
+  }
+}
+
+// True if there may be more.
+bool Filler::fill() {
+  auto records = parts_.inbox->behind(filled_, kMostAtOnce);
+  if (!records) return remember(records.error(), "accounting inbox");
+  if (records->empty()) return false;
+  if (const Status done = parts_.store->fill(*records); !remember(done, "accounting store")) return false;
+  filled_ = records->back().arrival.id;
+  parts_.filled(filled_);
+  std::set<std::string> groups;
+  for (const accounting::Incoming& one : *records) groups.insert(one.groups.begin(), one.groups.end());
+  if (!groups.empty()) parts_.queued(groups);
+  return records->size() >= kMostAtOnce;
+}
+
+void Filler::take_off(Wanted& wanted) {
+  if (!wanted.set_aside.empty()) remember(parts_.store->set_aside(wanted.set_aside), "accounting queue");
+  if (wanted.delivered.empty()) return;
+  if (remember(parts_.store->delivered(wanted.delivered), "accounting queue"))
+    return parts_.taken_off(std::move(wanted.delivered));
+  const std::lock_guard lock(mutex_);  // again, with what comes
+  wanted_.delivered.insert(wanted_.delivered.end(), std::make_move_iterator(wanted.delivered.begin()),
+                           std::make_move_iterator(wanted.delivered.end()));
+}
+
+void Filler::settle_in_time() {
+  const auto now = Steady::now();
+  if (settled_ == filled_ || (now < settle_at_ && filled_ - settled_ < kSettleAtOnce && !stop_)) return;
+  settle_at_ = now + kSettleEvery;
+  if (!remember(parts_.store->settle(), "accounting store")) return;
+  settled_ = filled_;
+  parts_.settled(settled_);
+}
+
+void Filler::tidy_in_time() {
+  const auto now = Steady::now();
+  if (now < tidy_at_) return;
+  tidy_at_ = now + kTidyEvery;
+  remember(parts_.store->tidy(std::chrono::system_clock::now(), parts_.silence), "accounting store");
+}
+
+// One line when it begins, and one when it is over. False: it could not be done.
+bool Filler::remember(const Status& done, const char* what) {
+  failing_ = !done;
+  const std::lock_guard lock(mutex_);
+  if (done) {
+    if (!problem_.empty()) log_info(fmt::format("{}: writing goes on", what));
+    problem_.clear();
+    return true;
+  }
+  if (problem_.empty()) log_error(done.error().at(what).text);
+  problem_ = done.error().text;
+  try_again_at_ = Steady::now() + kTryAgainAfter;
+  return false;
+}
+
+}  // namespace jembatan::server

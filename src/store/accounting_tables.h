@@ -1,0 +1,15 @@
+#pragma once
+#include "store/database.h"
+
+namespace jembatan::store {
+
+inline constexpr const char* kAccountingFile = "accounting.sqlite";
+inline constexpr const char* kRecordFolder = "records";
+
+/// Opens, or makes, `accounting.sqlite` and the folder of the days' files. A store of version 1, which had
+/// everything in one file, becomes one of today: its records go into the files of their days first, then all
+/// else changes in one transaction; whoever is stopped in between does it again.
+///   errors  Errc::io; Errc::conflict: made by a newer version
+Result<SQLite::Database> open_accounting(const std::filesystem::path& folder);
+
+}  // namespace jembatan::store

@@ -1,0 +1,51 @@
+#pragma once
+#include "accounting/store.h"
+#include "store/database.h"
+
+namespace jembatan::store {
+
+/// A day, counted from 1970-01-01 UTC.
+using Day = std::chrono::sys_days;
+Day day_of(WallTime time);
+std::string date_text(Day day);  ///< "2026-11-26"
+std::optional<Day> day_in(std::string_view text);
+
+/// The records that were received on one day, how they were delivered, and the sessions that ended on it: one
+/// SQLite file, which goes as a whole when its time is over. What SQLite throws goes through.
+class DayFile {
+ public:
+  enum class Access : std::uint8_t { read, write };
+  /// Opens the file; makes it, if it is to be written.
+  DayFile(const std::filesystem::path& file, Access access);
+
+  SQLite::Database& database() { return database_; }
+  /// Puts a record in, unless it is there.
+  ///   waits  for so many groups; when all have it, a record that is not kept loses what it says
+  void add(const accounting::Record& record, bool keep, std::size_t waits);
+  /// The record of the same event, other than itself.
+  std::optional<std::int64_t> find(const accounting::Arrival& arrival);
+  std::optional<accounting::Arrival> arrival(std::int64_t id);
+  void delivered(const accounting::Delivered& evidence);
+  void put(const accounting::Session& session);
+
+ private:
+  SQLite::Database database_;
+  SQLite::Statement add_;
+  SQLite::Statement find_;
+  SQLite::Statement arrival_;
+  SQLite::Statement deliver_;
+  SQLite::Statement one_less_;
+  SQLite::Statement empty_;
+  SQLite::Statement put_session_;
+};
+
+inline constexpr std::string_view kRecordColumns =
+    "id, received_ms, event_ms, client, source, realm, attributes, key, digest, status, nas, port, "
+    "session_id, "
+    "user, calling_station, framed_ip, input_octets, output_octets, session_time_s, terminate_cause";
+inline constexpr std::string_view kArrivalColumns =
+    "id, received_ms, event_ms, client, source, realm, attributes, key, digest";
+accounting::Arrival arrival_in(SQLite::Statement& row);
+accounting::Record record_in(SQLite::Statement& row);
+
+}  // namespace jembatan::store

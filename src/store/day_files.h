@@ -1,0 +1,38 @@
+#pragma once
+#include <map>
+#include <memory>
+
+#include "store/day_file.h"
+
+namespace jembatan::store {
+
+/// The files of all days in a folder, opened when they are needed, the last few kept open. What SQLite throws
+/// goes through.
+class DayFiles {
+ public:
+  DayFiles(std::filesystem::path folder, DayFile::Access access)
+      : folder_(std::move(folder)), access_(access) {}
+
+  /// The days that there are files of, newest first.
+  std::vector<Day> days() const;
+  std::filesystem::path file_of(Day day) const;
+  /// The file of a day; null, if there is none and this only reads.
+  DayFile* of(Day day);
+  /// The file of a day, to be written. Throws where this only reads.
+  DayFile& to_write(Day day);
+  /// Those that are open.
+  std::vector<DayFile*> open() const;
+
+ private:
+  static constexpr std::size_t kMostOpen = 8;
+  struct Opened {
+    std::unique_ptr<DayFile> file;
+    std::uint64_t used = 0;
+  };
+  std::filesystem::path folder_;
+  DayFile::Access access_;
+  std::map<Day, Opened> open_;
+  std::uint64_t uses_ = 0;
+};
+
+}  // namespace jembatan::store

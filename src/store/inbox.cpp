@@ -1,0 +1,95 @@
+#include "store/inbox.h"
+
+#include <fmt/format.h>
+
+#include "accounting/packed.h"
+
+namespace jembatan::store {
+namespace {
+
+using accounting::Incoming;
+
+constexpr const char* kInboxFile = "inbox.sqlite";
+constexpr int kInboxVersion = 1;
+constexpr const char* kInboxTables =
+    "CREATE TABLE IF NOT EXISTS inbox (last_id INTEGER PRIMARY KEY, records BLOB NOT NULL);"
+    "PRAGMA user_version = 1";
+
+}  // namespace
+
+Inbox::Inbox(std::filesystem::path folder, SQLite::Database database)
+    : folder_(std::move(folder)),
+      database_(std::move(database)),
+      insert_(database_, "INSERT INTO inbox VALUES (?1, ?2)"),
+      behind_(database_, "SELECT records FROM inbox WHERE last_id > ?1 ORDER BY last_id"),
+      forget_(database_, "DELETE FROM inbox WHERE last_id <= ?1") {}
+
+Result<std::unique_ptr<Inbox>> Inbox::open(const std::filesystem::path& folder) {
+  return attempt(folder, [&]() -> Result<std::unique_ptr<Inbox>> {
+    SQLite::Database database = open_to_write(folder / kInboxFile);
+    if (const auto version = number_of(database, "PRAGMA user_version"); version > kInboxVersion)
+      return fail(Errc::conflict, fmt::format("'{}': made by a newer version (tables {}, known {})",
+                                              (folder / kInboxFile).string(), version, kInboxVersion));
+    // FULL: a commit is on the disk when it returns, as an acknowledged record must be.
+    database.exec("PRAGMA synchronous = FULL");
+    database.exec(kInboxTables);
+    return std::unique_ptr<Inbox>(new Inbox(folder, std::move(database)));
+  });
+}
+
+Result<std::unique_ptr<Inbox>> Inbox::open_for_reading(const std::filesystem::path& folder) {
+  return attempt(folder, [&]() -> Result<std::unique_ptr<Inbox>> {
+    return std::unique_ptr<Inbox>(new Inbox(folder, open_to_read(folder / kInboxFile)));
+  });
+}
+
+Status Inbox::append(std::span<const Incoming> records) {
+  if (records.empty()) return {};
+  return attempt(folder_, [&]() -> Status {
+    const Octets octets = accounting::packed(records);
+    const Rewound rewound(insert_);
+    insert_.bind(1, records.back().arrival.id);
+    bind_octets(insert_, 2, octets);
+    insert_.exec();
+    return {};
+  });
+}
+
+Result<std::vector<Incoming>> Inbox::behind(std::int64_t id, std::size_t most) {
+  return attempt(folder_, [&]() -> Result<std::vector<Incoming>> {
+    std::vector<Incoming> out;
+    const Rewound rewound(behind_);
+    behind_.bind(1, id);
+    while (out.size() < most && behind_.executeStep()) {
+      const SQLite::Column column = behind_.getColumn(0);
+      auto records = accounting::unpacked(
+          {static_cast<const std::uint8_t*>(column.getBlob()), static_cast<std::size_t>(column.getBytes())});
+      if (!records) return records.error().at("inbox");
+      for (Incoming& one : *records) {
+        if (one.arrival.id > id) out.push_back(std::move(one));
+      }
+    }
+    return out;
+  });
+}
+
+Status Inbox::forget(std::int64_t up_to) {
+  return attempt(folder_, [&]() -> Status {
+    const Rewound rewound(forget_);
+    forget_.bind(1, up_to);
+    forget_.exec();
+    return {};
+  });
+}
+
+Result<std::int64_t> Inbox::last() {
+  return attempt(folder_, [&]() -> Result<std::int64_t> {
+    return number_of(database_, "SELECT max(last_id) FROM inbox");
+  });
+}
+
+void Inbox::limit_pages(std::int64_t most) {
+  database_.exec(fmt::format("PRAGMA max_page_count={}", most));
+}
+
+}  // namespace jembatan::store

@@ -1,0 +1,115 @@
+#include "store/session_rows.h"
+
+#include <fmt/format.h>
+
+namespace jembatan::store {
+
+using accounting::EndedBy;
+using accounting::Query;
+using accounting::Session;
+
+Session session_in(SQLite::Statement& row) {
+  int at = 0;
+  const auto integer = [&] { return row.getColumn(at++).getInt64(); };
+  const auto text = [&] { return text_in(row.getColumn(at++)); };
+  const auto time = [&] { return time_in(row.getColumn(at++)); };
+  Session out;
+  out.id = integer();
+  out.client = text();
+  out.nas = text();
+  out.port = text();
+  out.session_id = text();
+  out.user = text();
+  out.realm = text();
+  out.calling_station = text();
+  out.framed_ip = text();
+  out.started = time();
+  out.updated = time();
+  out.heard = time();
+  if (!row.getColumn(at).isNull()) out.ended = time_in(row.getColumn(at));
+  ++at;
+  out.ended_by = static_cast<EndedBy>(integer());
+  out.interval = std::chrono::seconds(integer());
+  out.session_time = static_cast<std::uint32_t>(integer());
+  out.input_octets = static_cast<std::uint64_t>(integer());
+  out.output_octets = static_cast<std::uint64_t>(integer());
+  out.terminate_cause = static_cast<std::uint32_t>(integer());
+  return out;
+}
+
+void bind_session(SQLite::Statement& to, const Session& session) {
+  int at = 1;
+  const auto integer = [&](std::int64_t value) { to.bind(at++, value); };
+  const auto text = [&](const std::string& value) { to.bindNoCopy(at++, value); };
+  integer(session.id);
+  text(session.client);
+  text(session.nas);
+  text(session.port);
+  text(session.session_id);
+  text(session.user);
+  text(session.realm);
+  text(session.calling_station);
+  text(session.framed_ip);
+  integer(milliseconds_of(session.started));
+  integer(milliseconds_of(session.updated));
+  integer(milliseconds_of(session.heard));
+  if (session.ended) {
+    integer(milliseconds_of(*session.ended));
+  } else {
+    to.bind(at++);
+  }
+  integer(static_cast<std::int64_t>(session.ended_by));
+  integer(session.interval.count());
+  integer(session.session_time);
+  integer(static_cast<std::int64_t>(session.input_octets));
+  integer(static_cast<std::int64_t>(session.output_octets));
+  integer(session.terminate_cause);
+}
+
+Filter::Filter(const Query& query, std::string_view from, std::string_view until) {
+  if (!query.user.empty()) {  // with or without its realm
+    const std::size_t place = value(query.user);
+    where_ += fmt::format(" AND (user = ?{0} OR (user > ?{0} || '@' AND user < ?{0} || 'A'))", place);
+  }
+  equal("session_id", query.session_id);
+  equal("client", query.client);
+  equal("realm", query.realm);
+  equal("nas", query.nas);
+  equal("calling_station", query.calling_station);
+  equal("framed_ip", query.framed_ip);
+  if (query.id) where_ += fmt::format(" AND id = ?{}", value(*query.id));
+  if (query.since) where_ += fmt::format(" AND {} >= ?{}", until, value(milliseconds_of(*query.since)));
+  if (query.until) where_ += fmt::format(" AND {} < ?{}", from, value(milliseconds_of(*query.until)));
+}
+
+std::size_t Filter::value(std::variant<std::string, std::int64_t> one) {
+  values_.push_back(std::move(one));
+  return values_.size();
+}
+
+void Filter::equal(std::string_view column, const std::string& text) {
+  if (!text.empty()) where_ += fmt::format(" AND {} = ?{}", column, value(text));
+}
+
+SQLite::Statement Filter::select(SQLite::Database& from, std::string_view columns, std::string_view table,
+                                 std::string_view tail) const {
+  SQLite::Statement out(from, fmt::format("SELECT {} FROM {} WHERE {} {}", columns, table, where_, tail));
+  for (std::size_t i = 0; i < values_.size(); ++i)
+    std::visit([&](const auto& value) { out.bind(static_cast<int>(i + 1), value); }, values_[i]);
+  return out;
+}
+
+Filter record_filter(const Query& query) {
+  Filter out(query, "received_ms", "received_ms");
+  out.also("(keep = 1 OR waits > 0)");
+  return out;
+}
+
+Filter session_filter(const Query& query) {
+  Filter out(query, "started_ms", "coalesce(ended_ms, updated_ms)");
+  if (query.open_only) out.also("ended_ms IS NULL");
+  if (query.lost_only) out.also(fmt::format("ended_by = {}", static_cast<int>(EndedBy::silence)));
+  return out;
+}
+
+}  // namespace jembatan::store
