@@ -44,6 +44,13 @@ struct SetAside {
   std::string why;
 };
 
+/// Where a record went, and where it has still to go.
+struct Whereabouts {
+  std::vector<Delivered> delivered;
+  std::vector<SetAside> waiting;  ///< `why` is empty unless it is set aside
+  bool has_evidence = true;       ///< false: it was delivered, or not, by a version that kept none
+};
+
 /// How a session came to its end.
 enum class EndedBy : std::uint8_t {
   nothing,  ///< it is open
@@ -107,6 +114,20 @@ struct QueueDepth {
   std::string why;              ///< the first of those was set aside
 };
 
+/// What the store has of one day.
+struct StoredDay {
+  std::string date;  ///< "2026-11-26", UTC
+  std::uint64_t records = 0;
+  std::uint64_t octets = 0;  ///< on the disk
+};
+
+/// What the store is to keep.
+struct Housekeeping {
+  Silence silence;
+  std::chrono::hours keep{0};     ///< records and sessions that have ended; 0: for ever
+  std::uint64_t most_octets = 0;  ///< of the days' files; 0: without bound
+};
+
 /// Where records are durable before they are acknowledged, and wait for the store. Calls may block; one
 /// thread at a time.
 class Inbox {
@@ -133,9 +154,10 @@ class Store {
   virtual Status fill(std::span<const Incoming> records) = 0;
   /// On return, everything that was filled in survives a loss of power: the inbox may forget it.
   virtual Status settle() = 0;
-  /// Ends sessions that nothing is heard of any more, and puts away what has ended. To be called now and
-  /// then.
-  virtual Status tidy(WallTime now, const Silence& silence) = 0;
+  /// Ends sessions that nothing is heard of any more, puts away what has ended, and drops the oldest day if
+  /// it is to be kept no longer and nothing of it waits to be sent on. To be called now and then.
+  ///   returns  the day that was dropped: "2026-11-26"; empty if none was
+  virtual Result<std::string> tidy(WallTime now, const Housekeeping& how) = 0;
   /// The highest id in it; 0 if there is none.
   virtual Result<std::int64_t> last() = 0;
   /// The record of the same event, as key_of and is_one_event say.
@@ -159,8 +181,9 @@ class Store {
 
   virtual Result<std::vector<Record>> records(const Query& query) = 0;
   virtual Result<std::vector<Session>> sessions(const Query& query) = 0;
-  /// How a record was delivered.
-  virtual Result<std::vector<Delivered>> deliveries(std::int64_t id) = 0;
+  virtual Result<Whereabouts> whereabouts(std::int64_t id) = 0;
+  /// The days that there are records of, newest first.
+  virtual Result<std::vector<StoredDay>> stored() = 0;
 };
 
 }  // namespace jembatan::accounting

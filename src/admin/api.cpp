@@ -6,6 +6,7 @@
 #include <atomic>
 #include <nlohmann/json.hpp>
 
+#include "admin/accounting_calls.h"
 #include "admin/answers.h"
 #include "admin/callers.h"
 #include "admin/feed_calls.h"
@@ -43,7 +44,10 @@ constexpr Route kRoutes[] = {
     {"POST", "/v1/servers/check", Role::operator_, check_server},
     {"GET", "/v1/sessions", Role::viewer, list_sessions},
     {"GET", "/v1/accounting/records", Role::viewer, list_records},
+    {"GET", "/v1/accounting/record", Role::viewer, show_record},
     {"GET", "/v1/accounting/queue", Role::viewer, show_queue},
+    {"POST", "/v1/accounting/queue/redirect", Role::operator_, redirect_queue},
+    {"GET", "/v1/accounting/store", Role::viewer, show_accounting_store},
     {"GET", "/v1/events", Role::viewer, follow_events},
     {"GET", "/v1/capture", Role::operator_, capture_traffic},
     {"POST", "/v1/plan/reload", Role::operator_, reload_plan},

@@ -6,6 +6,7 @@
 
 #include <nlohmann/json.hpp>
 
+#include "admin/accounting_calls.h"
 #include "admin/answers.h"
 #include "admin/json.h"
 #include "admin/trust_calls.h"
@@ -91,7 +92,12 @@ void show_journal_entry(const Asked& asked) {
                                asked.server.settings().name));
   }
   const auto live = asked.server.plan();
-  answer(asked.response, json_of(**found, *live->plan->catalogue));
+  json out = json_of(**found, *live->plan->catalogue);
+  if ((*found)->record != 0) {
+    out["record"] = (*found)->record;
+    out["delivery"] = way_of_record(asked, (*found)->record);
+  }
+  answer(asked.response, out);
 }
 
 void start_unmask(const Asked& asked) {

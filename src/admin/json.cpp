@@ -66,13 +66,16 @@ json json_of(const server::NodeStatus& status) {
           {"outcomes", outcomes},
           {"in_flight", status.in_flight},
           {"accounting_under_way", status.accounting_under_way},
+          {"accounting_backlog", status.accounting_backlog},
           {"events_shed", status.events_shed},
           {"journal_shed", status.journal_shed}};
 }
 
 json json_of(const accounting::Session& session) {
-  json out{{"client", session.client},
+  json out{{"number", session.id},
+           {"client", session.client},
            {"nas", session.nas},
+           {"port", session.port},
            {"session_id", session.session_id},
            {"user", session.user},
            {"realm", session.realm},
@@ -80,14 +83,17 @@ json json_of(const accounting::Session& session) {
            {"framed_ip", session.framed_ip},
            {"started", text_of(session.started)},
            {"updated", text_of(session.updated)},
+           {"heard", text_of(session.heard)},
            {"ended", nullptr},
+           {"ended_by", nullptr},
            {"terminate_cause", nullptr},
            {"session_time_s", session.session_time},
            {"input_octets", session.input_octets},
            {"output_octets", session.output_octets}};
   if (session.ended) {
     out["ended"] = text_of(*session.ended);
-    out["terminate_cause"] = cause_text(session.terminate_cause);
+    out["ended_by"] = accounting::name_of(session.ended_by);
+    if (session.terminate_cause != 0) out["terminate_cause"] = cause_text(session.terminate_cause);
   }
   return out;
 }
@@ -99,6 +105,7 @@ json json_of(const accounting::Record& record, const dictionary::Catalogue& name
           {"client", record.client},
           {"source", record.source.text()},
           {"nas", record.nas},
+          {"port", record.port},
           {"status", accounting::name_of(record.status)},
           {"session_id", record.session_id},
           {"user", record.user},

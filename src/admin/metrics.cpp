@@ -112,6 +112,9 @@ std::string metrics_text(const server::Server& server, const Callers& callers) {
       page.value(count, fmt::format("of=\"{}\",to=\"{}\",result=\"{}\"", label(one.of), label(one.to), what));
   }
   page.single("jembatan_in_flight", "gauge", "Requests being worked on", status.in_flight);
+  page.single("jembatan_accounting_backlog", "gauge",
+              "Records that are acknowledged and durable, and not in the store yet",
+              status.accounting_backlog);
   page.single("jembatan_accounting_under_way", "gauge", "Records on their way to a group",
               status.accounting_under_way);
   page.single("jembatan_events_shed_total", "counter", "Log events that were not written",

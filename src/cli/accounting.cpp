@@ -82,6 +82,93 @@ Exit show_queue(const Arguments& arguments, Terminal& terminal) {
                     "nothing waits, and nothing was sent since the node started"});
 }
 
+void print_way(const json& record, Terminal& out) {
+  print_attributes(json::array({record}), out);
+  out.line(out.coloured("where it went", Colour::bold));
+  for (const json& one : record.at("delivered"))
+    out.line(fmt::format("    {}: {} acknowledged after {} ms ({} UTC), digest {}", one.value("group", ""),
+                         one.value("server", ""), one.value("took_ms", 0),
+                         short_time(one.value("acknowledged", "")), one.value("digest", "")));
+  for (const json& one : record.at("waiting"))
+    out.line(one.at("set_aside").is_null() ? fmt::format("    {}: waits in the queue", one.value("group", ""))
+                                           : fmt::format("    {}: set aside: {}", one.value("group", ""),
+                                                         one.at("set_aside").get<std::string>()));
+  if (record.at("delivered").empty() && record.at("waiting").empty())
+    out.line(record.value("has_evidence", true)
+                 ? "    kept here, sent to nobody"
+                 : "    not known: it was kept by an older version, which kept no evidence of deliveries");
+  out.line(fmt::format("    digest as received {}", record.value("digest", "")));
+}
+
+Exit show_record(const Arguments& arguments, Terminal& terminal) {
+  auto node = NodeClient::open(arguments);
+  if (!node) return report(node.error(), terminal);
+  const auto body = node->call("GET", "/v1/accounting/record", {{"number", arguments.positionals().front()}});
+  if (!body) return report(body.error(), terminal);
+  if (arguments.has("--json")) {
+    terminal.line(body->dump(2));
+  } else {
+    print_way(*body, terminal);
+  }
+  return Exit::done;
+}
+
+Exit redirect(const Arguments& arguments, Terminal& terminal, const std::string& to) {
+  auto node = NodeClient::open(arguments);
+  if (!node) return report(node.error(), terminal);
+  const std::string group = arguments.positionals().front();
+  const auto body = node->post("/v1/accounting/queue/redirect", {{"group", group}, {"to", to}});
+  if (!body) return report(body.error(), terminal);
+  if (arguments.has("--json")) {
+    terminal.line(body->dump(2));
+  } else {
+    const auto records = body->value("records", std::uint64_t{0});
+    terminal.line(to.empty() ? fmt::format("{} records that waited for group {} are dropped", records, group)
+                             : fmt::format("{} records that waited for group {} wait for group {} now",
+                                           records, group, to));
+  }
+  return Exit::done;
+}
+
+Exit send_elsewhere(const Arguments& arguments, Terminal& terminal) {
+  if (!arguments.has("--to"))
+    return report(fail(Errc::malformed, "'--to' is missing; allowed: a group of the plan"), terminal);
+  return redirect(arguments, terminal, arguments.get("--to"));
+}
+
+Exit drop(const Arguments& arguments, Terminal& terminal) {
+  return redirect(arguments, terminal, "");
+}
+
+Exit show_store(const Arguments& arguments, Terminal& terminal) {
+  auto node = NodeClient::open(arguments);
+  if (!node) return report(node.error(), terminal);
+  const auto body = node->call("GET", "/v1/accounting/store");
+  if (!body) return report(body.error(), terminal);
+  if (arguments.has("--json")) {
+    terminal.line(body->dump(2));
+    return Exit::done;
+  }
+  Table table({"day (UTC)", "records", "on the disk"});
+  std::uint64_t records = 0;
+  std::uint64_t octets = 0;
+  for (const json& day : body->at("days")) {
+    records += day.value("records", std::uint64_t{0});
+    octets += day.value("octets", std::uint64_t{0});
+    table.add({day.value("day", ""), fmt::format("{:9}", day.value("records", std::uint64_t{0})),
+               octets_text(day.value("octets", std::uint64_t{0}))});
+  }
+  terminal.table(table);
+  const auto keep = body->at("keep_s");
+  const auto most = body->at("most_octets");
+  terminal.line(fmt::format("{} records in {}; {} acknowledged and not in it yet", records,
+                            octets_text(octets), body->value("backlog", std::uint64_t{0})));
+  terminal.line(fmt::format(
+      "kept {}{}", keep.is_null() ? "for ever" : "for " + text_of(Duration(1000 * keep.get<std::int64_t>())),
+      most.is_null() ? "" : ", at the most " + octets_text(most.get<std::uint64_t>())));
+  return Exit::done;
+}
+
 }  // namespace
 
 std::vector<Command> accounting_commands() {
@@ -98,7 +185,31 @@ std::vector<Command> accounting_commands() {
            "jembatan accounting queue --lab hub",
            reading_options(),
            {},
-           show_queue}};
+           show_queue},
+          {"accounting show",
+           "Show one record, where it went, and where it has still to go",
+           "jembatan accounting show 12 --lab hub",
+           reading_options(),
+           {"NUMBER", "its number, as accounting search and the log tell it", true, false},
+           show_record},
+          {"accounting redirect",
+           "Send what waits for a group to another group, also what was set aside; on record",
+           "jembatan accounting redirect old-archive --to archive --lab hub",
+           reading_options({{"--to", "GROUP", "a group of the plan"}}),
+           {"GROUP", "a group with records that wait; the plan may have lost it", true, false},
+           send_elsewhere},
+          {"accounting drop",
+           "Send what waits for a group to nobody: the records stay here, if they are kept; on record",
+           "jembatan accounting drop old-archive --lab hub",
+           reading_options(),
+           {"GROUP", "a group with records that wait; the plan may have lost it", true, false},
+           drop},
+          {"accounting store",
+           "Show how much is kept, day by day, and for how long",
+           "jembatan accounting store --lab reef-1",
+           reading_options(),
+           {},
+           show_store}};
 }
 
 }  // namespace jembatan::cli

@@ -133,6 +133,10 @@ Exit show_request(const Arguments& arguments, Terminal& terminal) {
     terminal.line("  " + (ending ? terminal.coloured(line, colour_of(outcome)) : line));
   }
   print_packet(body->at("reply"), "sent", terminal);
+  const json delivery = body->value("delivery", json::array());
+  if (delivery.empty()) return Exit::done;
+  terminal.line(terminal.coloured(fmt::format("record {}", body->value("record", 0)), Colour::bold));
+  for (const json& line : delivery) terminal.line("  " + line.get<std::string>());
   return Exit::done;
 }
 

@@ -47,15 +47,21 @@ Result<QueryParts> query_of(const Arguments& arguments, std::initializer_list<co
 }
 
 std::vector<Option> accounting_filters() {
-  return {filter("--user"),   {"--session-id", "TEXT", "only with this Acct-Session-Id"},
-          filter("--client"), filter("--realm"),
-          filter("--since"),  filter("--until"),
+  return {filter("--user"),
+          {"--session-id", "TEXT", "only with this Acct-Session-Id"},
+          filter("--client"),
+          filter("--realm"),
+          {"--nas", "NAME", "only of this device: NAS-Identifier or address"},
+          {"--calling-station", "TEXT", "only of this Calling-Station-Id"},
+          {"--framed-ip", "ADDRESS", "only of this Framed-IP-Address"},
+          filter("--since"),
+          filter("--until"),
           filter("--most")};
 }
 
 Result<QueryParts> accounting_query(const Arguments& arguments) {
-  return query_of(arguments,
-                  {"--user", "--session-id", "--client", "--realm", "--since", "--until", "--most"});
+  return query_of(arguments, {"--user", "--session-id", "--client", "--realm", "--nas", "--calling-station",
+                              "--framed-ip", "--since", "--until", "--most"});
 }
 
 Exit list_rows(const Arguments& arguments, Terminal& terminal, const Result<QueryParts>& query,

@@ -105,6 +105,31 @@ const Field<NodeSettings> kJournal[] = {
      }},
 };
 
+const Field<NodeSettings> kAccounting[] = {
+    {"keep", Need::optional, "how long records and sessions are kept, 2d to 36500d; for ever by default",
+     [](Reading& r, const Entry& e, NodeSettings& n) {
+       n.housekeeping.keep =
+           std::chrono::duration_cast<std::chrono::hours>(r.duration(e, 48h, 36500 * 24h).value_or(0s));
+     }},
+    {"megabytes", Need::optional,
+     "how much they may take, 10 to 100000000; without bound by default; the oldest days go first",
+     [](Reading& r, const Entry& e, NodeSettings& n) {
+       n.housekeeping.most_octets = static_cast<std::uint64_t>(r.integer(e, 10, 100000000).value_or(0))
+                                    << 20U;
+     }},
+    {"session_silence", Need::optional,
+     "how long nothing may be heard of a session until its Stop counts as lost, 5m to 365d; default 1d",
+     [](Reading& r, const Entry& e, NodeSettings& n) {
+       n.housekeeping.silence.most =
+           std::chrono::duration_cast<std::chrono::seconds>(r.duration(e, 5min, 365 * 24h).value_or(24h));
+     }},
+    {"silent_intervals", Need::optional,
+     "or so many times as long as its interim records were apart, 2 to 100; default 3",
+     [](Reading& r, const Entry& e, NodeSettings& n) {
+       n.housekeeping.silence.intervals = static_cast<unsigned>(r.integer(e, 2, 100).value_or(3));
+     }},
+};
+
 template <std::size_t N>
 void read_section(Reading& r, const Entry& e, const Field<NodeSettings> (&fields)[N], NodeSettings& node) {
   if (r.expect(e, Kind::table)) document::read_fields<NodeSettings>(r, e.value, e.key, fields, node);
@@ -169,6 +194,8 @@ const Field<NodeSettings> kNode[] = {
      [](Reading& r, const Entry& e, NodeSettings& n) { read_section(r, e, kLog, n); }},
     {"journal", Need::optional, "the journal of recent requests",
      [](Reading& r, const Entry& e, NodeSettings& n) { read_section(r, e, kJournal, n); }},
+    {"accounting", Need::optional, "what is kept of accounting",
+     [](Reading& r, const Entry& e, NodeSettings& n) { read_section(r, e, kAccounting, n); }},
 };
 
 // systemd hands credentials over in a folder that only the service can read (systemd.exec(5)).
@@ -233,6 +260,7 @@ std::vector<std::pair<std::string, std::string_view>> node_key_meanings() {
   add("management.", kManagement);
   add("log.", kLog);
   add("journal.", kJournal);
+  add("accounting.", kAccounting);
   return out;
 }
 

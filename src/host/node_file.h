@@ -2,6 +2,7 @@
 #include <filesystem>
 #include <optional>
 
+#include "accounting/store.h"
 #include "base/clock.h"
 #include "base/ip.h"
 #include "document/problems.h"
@@ -33,6 +34,7 @@ struct NodeSettings {
   LogFormat log_format = LogFormat::text;
   std::string log_level = "info";
   journal::Limits journal;
+  accounting::Housekeeping housekeeping;
 };
 
 /// Reads a node file; relative paths in it count from its folder.

@@ -28,6 +28,7 @@ struct Entry {
   std::uint64_t revision = 0;      ///< of the plan that decided it
   std::uint64_t leg = 0;           ///< wire::leg_of what came in; 0: not known
   std::vector<std::string> trail;  ///< each step, one line
+  std::int64_t record = 0;         ///< the accounting record that it became, or is a resend of; 0: none
   /// One packet that was sent to a server, and what came of it.
   struct Leg {
     std::string server;  ///< "GROUP/SERVER"

@@ -58,6 +58,9 @@ void tell_story(const Record& record, const PlanOf& plans, Entry& out) {
   out.request = kept->story.request;
   out.reply = kept->story.reply;
   out.legs = legs_of(kept->story);
+  for (const engine::Given& given : kept->story.given) {
+    if (const auto* accounted = std::get_if<decide::Kept>(&given.what)) out.record = accounted->record;
+  }
   if (kept->words.empty()) {
     out.trail = steps_of(kept->story, record.source.address);
   } else {

@@ -155,7 +155,10 @@ void Filler::tidy_in_time() {
   const auto now = Steady::now();
   if (now < tidy_at_) return;
   tidy_at_ = now + kTidyEvery;
-  remember(parts_.store->tidy(std::chrono::system_clock::now(), parts_.silence), "accounting store");
+  const auto dropped = parts_.store->tidy(std::chrono::system_clock::now(), parts_.housekeeping);
+  if (!remember(dropped ? Status{} : Status{dropped.error()}, "accounting store") || dropped->empty()) return;
+  log_info(fmt::format(
+      "accounting store: the records of {} are dropped (accounting.keep, accounting.megabytes)", *dropped));
 }
 
 // One line when it begins, and one when it is over. False: it could not be done.

@@ -17,7 +17,7 @@ class Filler {
   struct Parts {
     std::unique_ptr<accounting::Inbox> inbox;  ///< a connection of its own, which only reads
     std::unique_ptr<accounting::Store> store;
-    accounting::Silence silence;
+    accounting::Housekeeping housekeeping;
     std::function<void(std::int64_t up_to)> filled;
     std::function<void(std::int64_t up_to)> settled;
     /// There is something new to be sent to these groups.

@@ -319,7 +319,7 @@ Status Server::start_accounting() {
   filler_ = std::make_unique<Filler>(Filler::Parts{
       .inbox = std::move(*inbox_to_read),
       .store = std::move(store_),
-      .silence = {},
+      .housekeeping = settings_.housekeeping,
       .filled = [this](std::int64_t up_to) { writer_->filled(up_to); },
       .settled = [this](std::int64_t up_to) { writer_->settled(up_to); },
       .queued = [this](const std::set<std::string>& groups) { deliverer_->look(groups); },
@@ -450,6 +450,7 @@ NodeStatus Server::status() const {
   out.conversations = conversations_->size();
   out.conversations_pushed_out = conversations_->pushed_out();
   out.accounting_under_way = deliverer_->under_way();
+  out.accounting_backlog = writer_->backlog();
   out.events_shed = events_->shed();
   out.journal_shed = journal_writer_->shed();
   out.certificate_expires = certificate_expires_;

@@ -43,6 +43,7 @@ struct NodeStatus {
   std::uint64_t late = 0;                      ///< results of work that nobody waited for any more
   std::size_t in_flight = 0;
   std::size_t accounting_under_way = 0;
+  std::uint64_t accounting_backlog = 0;  ///< records that are acknowledged and not in the store yet
   std::uint64_t events_shed = 0;
   std::uint64_t journal_shed = 0;
   std::optional<WallTime> certificate_expires;  ///< of the management interface; empty: it has none

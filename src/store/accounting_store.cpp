@@ -189,44 +189,70 @@ Status AccountingStore::settle() {
   });
 }
 
-Status AccountingStore::tidy(WallTime now, const accounting::Silence& silence) {
-  return attempt(folder_, [&]() -> Status {
-    std::vector<Session> away;
-    SQLite::Transaction whole(main_, SQLite::TransactionBehavior::IMMEDIATE);
-    SQLite::Statement open(main_,
-                           fmt::format("SELECT {} FROM session WHERE ended_ms IS NULL", kSessionColumns));
-    while (open.executeStep()) {
-      Session session = session_in(open);
-      if (now < lost_from(session, silence)) continue;
-      session.ended = session.updated;
-      session.ended_by = accounting::EndedBy::silence;
-      bind_session(put_session_, session);
-      run(put_session_);
-    }
-    whole.commit();
-    SQLite::Statement ended(
-        main_, fmt::format("SELECT {} FROM session WHERE ended_ms IS NOT NULL AND heard_ms < {} "
-                           "LIMIT {}",
-                           kSessionColumns, milliseconds_of(now - kStaysAtHand), kMostFiledAtATime));
-    while (ended.executeStep()) away.push_back(session_in(ended));
-    ended.reset();
-    std::map<Day, std::vector<const Session*>> by_day;
-    for (const Session& one : away) by_day[day_of(one.heard)].push_back(&one);
-    for (const auto& [day, ones] : by_day) {
-      DayFile& file = days_.to_write(day);
-      SQLite::Transaction put(file.database(), SQLite::TransactionBehavior::IMMEDIATE);
-      for (const Session* one : ones) file.put(*one);
-      put.commit();
-    }
+Result<std::string> AccountingStore::tidy(WallTime now, const accounting::Housekeeping& how) {
+  return attempt(folder_, [&]() -> Result<std::string> {
+    mark_lost(now, how.silence);
+    put_away(now);
+    return drop_oldest(now, how);
+  });
+}
+
+void AccountingStore::mark_lost(WallTime now, const accounting::Silence& silence) {
+  SQLite::Transaction whole(main_, SQLite::TransactionBehavior::IMMEDIATE);
+  SQLite::Statement open(main_,
+                         fmt::format("SELECT {} FROM session WHERE ended_ms IS NULL", kSessionColumns));
+  while (open.executeStep()) {
+    Session session = session_in(open);
+    if (now < lost_from(session, silence)) continue;
+    session.ended = session.updated;
+    session.ended_by = accounting::EndedBy::silence;
+    bind_session(put_session_, session);
+    run(put_session_);
+  }
+  open.reset();
+  whole.commit();
+}
+
+void AccountingStore::put_away(WallTime now) {
+  std::map<Day, std::vector<Session>> by_day;
+  SQLite::Statement ended(
+      main_, fmt::format("SELECT {} FROM session WHERE ended_ms IS NOT NULL AND heard_ms < {} LIMIT {}",
+                         kSessionColumns, milliseconds_of(now - kStaysAtHand), kMostFiledAtATime));
+  while (ended.executeStep()) {
+    Session one = session_in(ended);
+    by_day[day_of(one.heard)].push_back(std::move(one));
+  }
+  ended.reset();
+  SQLite::Statement remove(main_, "DELETE FROM session WHERE id = ?1");
+  for (const auto& [day, ones] : by_day) {
+    DayFile& file = days_.to_write(day);
+    SQLite::Transaction put(file.database(), SQLite::TransactionBehavior::IMMEDIATE);
+    for (const Session& one : ones) file.put(one);
+    put.commit();
     SQLite::Transaction removal(main_, SQLite::TransactionBehavior::IMMEDIATE);
-    SQLite::Statement remove(main_, "DELETE FROM session WHERE id = ?1");
-    for (const Session& one : away) {
+    for (const Session& one : ones) {
       remove.bind(1, one.id);
       run(remove);
     }
     removal.commit();
+  }
+}
+
+// Never the last two days: a resend must be known, whatever the bound is.
+std::string AccountingStore::drop_oldest(WallTime now, const accounting::Housekeeping& how) {
+  const std::vector<Day> all = days_.days();
+  if (all.size() <= 2) return {};
+  const Day oldest = all.back();
+  std::uint64_t octets = 0;
+  for (const Day day : all) octets += days_.octets_of(day);
+  const bool too_old = how.keep.count() > 0 && oldest + days(1) + how.keep <= now;
+  const bool too_much = how.most_octets > 0 && octets > how.most_octets;
+  if (!too_old && !too_much) return {};
+  if (number_of(main_,
+                fmt::format("SELECT EXISTS (SELECT 1 FROM outbox WHERE day = {})", count_of(oldest))) != 0)
     return {};
-  });
+  days_.drop(oldest);
+  return date_text(oldest);
 }
 
 Result<std::int64_t> AccountingStore::last() {
@@ -342,18 +368,20 @@ Status AccountingStore::set_aside(std::span<const accounting::SetAside> records)
   });
 }
 
-// From group to group in the index, not through all that waits.
 Result<std::vector<std::string>> AccountingStore::waiting_groups() {
-  return attempt(folder_, [&]() -> Result<std::vector<std::string>> {
-    std::vector<std::string> out;
-    SQLite::Statement next(main_, "SELECT min(to_group) FROM outbox WHERE to_group > ?1");
-    for (std::string behind;; behind = out.back()) {
-      next.bind(1, behind);
-      if (!next.executeStep() || next.getColumn(0).isNull()) return out;
-      out.push_back(text_in(next.getColumn(0)));
-      next.reset();
-    }
-  });
+  return attempt(folder_, [&]() -> Result<std::vector<std::string>> { return groups_that_wait(); });
+}
+
+// From group to group in the index, not through all that waits.
+std::vector<std::string> AccountingStore::groups_that_wait() {
+  std::vector<std::string> out;
+  SQLite::Statement next(main_, "SELECT min(to_group) FROM outbox WHERE to_group > ?1");
+  for (std::string behind;; behind = out.back()) {
+    next.bind(1, behind);
+    if (!next.executeStep() || next.getColumn(0).isNull()) return out;
+    out.push_back(text_in(next.getColumn(0)));
+    next.reset();
+  }
 }
 
 Result<std::vector<accounting::QueueDepth>> AccountingStore::queue() {
@@ -447,29 +475,36 @@ Result<std::vector<Session>> AccountingStore::sessions(const Query& query) {
   });
 }
 
-Result<std::vector<Delivered>> AccountingStore::deliveries(std::int64_t id) {
-  return attempt(folder_, [&]() -> Result<std::vector<Delivered>> {
-    std::vector<Delivered> out;
+Result<accounting::Whereabouts> AccountingStore::whereabouts(std::int64_t id) {
+  return attempt(folder_, [&]() -> Result<accounting::Whereabouts> {
+    accounting::Whereabouts out;
+    out.has_evidence = id > number_of(main_, "SELECT evidence_behind FROM progress");
+    SQLite::Statement waits(main_, "SELECT aside FROM outbox WHERE to_group = ?1 AND record = ?2");
+    for (const std::string& group : groups_that_wait()) {
+      const Rewound rewound(waits);
+      waits.bind(1, group);
+      waits.bind(2, id);
+      if (waits.executeStep()) out.waiting.push_back({id, group, text_in(waits.getColumn(0))});
+    }
     for (const Day day : days_.days()) {
       DayFile* file = days_.of(day);
       if (file == nullptr || !file->arrival(id)) continue;
-      SQLite::Statement rows(
-          file->database(),
-          "SELECT to_group, server, digest, sent_ms, acknowledged_ms FROM delivery WHERE record = "
-          "?1 ORDER BY acknowledged_ms");
-      rows.bind(1, id);
-      while (rows.executeStep()) {
-        Delivered one;
-        one.id = id;
-        one.group = text_in(rows.getColumn(0));
-        one.server = text_in(rows.getColumn(1));
-        const Octets digest = octets_in(rows.getColumn(2));
-        std::copy_n(digest.begin(), std::min(digest.size(), one.digest.size()), one.digest.begin());
-        one.sent = time_in(rows.getColumn(3));
-        one.acknowledged = time_in(rows.getColumn(4));
-        out.push_back(std::move(one));
-      }
+      out.delivered = file->deliveries(id);
       break;
+    }
+    return out;
+  });
+}
+
+Result<std::vector<accounting::StoredDay>> AccountingStore::stored() {
+  return attempt(folder_, [&]() -> Result<std::vector<accounting::StoredDay>> {
+    std::vector<accounting::StoredDay> out;
+    for (const Day day : days_.days()) {
+      DayFile* file = days_.of(day);
+      if (file == nullptr) continue;
+      out.push_back({date_text(day),
+                     static_cast<std::uint64_t>(number_of(file->database(), "SELECT count(*) FROM record")),
+                     days_.octets_of(day)});
     }
     return out;
   });

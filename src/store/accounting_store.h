@@ -17,7 +17,7 @@ class AccountingStore final : public accounting::Store {
 
   Status fill(std::span<const accounting::Incoming> records) override;
   Status settle() override;
-  Status tidy(WallTime now, const accounting::Silence& silence) override;
+  Result<std::string> tidy(WallTime now, const accounting::Housekeeping& how) override;
   Result<std::int64_t> last() override;
   Result<std::optional<std::int64_t>> find(const accounting::Arrival& arrival) override;
   Result<std::vector<accounting::Arrival>> newest(std::size_t most) override;
@@ -30,13 +30,18 @@ class AccountingStore final : public accounting::Store {
   Result<std::uint64_t> redirect(const std::string& group, const std::optional<std::string>& to) override;
   Result<std::vector<accounting::Record>> records(const accounting::Query& query) override;
   Result<std::vector<accounting::Session>> sessions(const accounting::Query& query) override;
-  Result<std::vector<accounting::Delivered>> deliveries(std::int64_t id) override;
+  Result<accounting::Whereabouts> whereabouts(std::int64_t id) override;
+  Result<std::vector<accounting::StoredDay>> stored() override;
 
  private:
   AccountingStore(std::filesystem::path folder, SQLite::Database main, DayFile::Access access);
   struct Filed;
   std::vector<Filed> put_into_days(std::span<const accounting::Incoming> records);
   void apply(const Filed& one);
+  void mark_lost(WallTime now, const accounting::Silence& silence);
+  void put_away(WallTime now);
+  std::string drop_oldest(WallTime now, const accounting::Housekeeping& how);
+  std::vector<std::string> groups_that_wait();
   void close_sessions(const accounting::Record& record);
   std::optional<accounting::Session> session_of(const accounting::Record& record);
   std::optional<accounting::Session> session_in_days(const accounting::Record& record);

@@ -13,8 +13,8 @@ namespace {
 constexpr std::int64_t kAccountingVersion = 2;
 
 constexpr const char* kAccountingTables = R"(
-CREATE TABLE progress (filled INTEGER NOT NULL);
-INSERT INTO progress VALUES (0);
+CREATE TABLE progress (filled INTEGER NOT NULL, evidence_behind INTEGER NOT NULL);
+INSERT INTO progress VALUES (0, 0);
 CREATE TABLE settled (times INTEGER NOT NULL);
 INSERT INTO settled VALUES (0);
 CREATE TABLE outbox (
@@ -77,6 +77,7 @@ void from_version_1(SQLite::Database& database, const std::filesystem::path& fol
       "outbox_1 "
       "JOIN record ON record.id = outbox_1.record;"
       "UPDATE progress SET filled = coalesce((SELECT max(id) FROM record), 0);"
+      "UPDATE progress SET evidence_behind = filled;"
       "DROP TABLE outbox_1; DROP TABLE session_1; DROP TABLE record; PRAGMA user_version = 2");
   whole.commit();
   database.exec("VACUUM");

@@ -195,6 +195,26 @@ void DayFile::delivered(const accounting::Delivered& evidence) {
   run(empty_);
 }
 
+std::vector<accounting::Delivered> DayFile::deliveries(std::int64_t id) {
+  std::vector<accounting::Delivered> out;
+  SQLite::Statement rows(
+      database_,
+      "SELECT to_group, server, digest, sent_ms, acknowledged_ms FROM delivery WHERE record = "
+      "?1 ORDER BY acknowledged_ms");
+  rows.bind(1, id);
+  while (rows.executeStep()) {
+    accounting::Delivered one;
+    one.id = id;
+    one.group = text_in(rows.getColumn(0));
+    one.server = text_in(rows.getColumn(1));
+    take(one.digest, rows.getColumn(2));
+    one.sent = time_in(rows.getColumn(3));
+    one.acknowledged = time_in(rows.getColumn(4));
+    out.push_back(std::move(one));
+  }
+  return out;
+}
+
 void DayFile::put(const accounting::Session& session) {
   bind_session(put_session_, session);
   run(put_session_);

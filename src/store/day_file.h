@@ -26,6 +26,7 @@ class DayFile {
   std::optional<std::int64_t> find(const accounting::Arrival& arrival);
   std::optional<accounting::Arrival> arrival(std::int64_t id);
   void delivered(const accounting::Delivered& evidence);
+  std::vector<accounting::Delivered> deliveries(std::int64_t id);
   void put(const accounting::Session& session);
 
  private:

@@ -33,16 +33,38 @@ std::filesystem::path DayFiles::file_of(Day day) const {
   return folder_ / (date_text(day) + std::string(kEnding));
 }
 
+std::uint64_t DayFiles::octets_of(Day day) const {
+  std::uint64_t out = 0;
+  for (const char* beside : {"", "-wal"}) {
+    std::error_code failed;
+    const auto size = std::filesystem::file_size(file_of(day).string() + beside, failed);
+    if (!failed) out += size;
+  }
+  return out;
+}
+
+void DayFiles::drop(Day day) {
+  open_.erase(day);
+  for (const char* beside : {"", "-wal", "-shm"}) {
+    std::error_code ignored;
+    std::filesystem::remove(file_of(day).string() + beside, ignored);
+  }
+}
+
 DayFile* DayFiles::of(Day day) {
+  const bool only_read = access_ == DayFile::Access::read;
+  if (only_read && !std::filesystem::exists(file_of(day))) {
+    open_.erase(day);  // dropped by who writes
+    return nullptr;
+  }
   if (const auto found = open_.find(day); found != open_.end()) {
     found->second.used = ++uses_;
     return found->second.file.get();
   }
-  if (access_ == DayFile::Access::read && !std::filesystem::exists(file_of(day))) return nullptr;
   if (open_.size() >= kMostOpen)
     open_.erase(std::min_element(open_.begin(), open_.end(),
                                  [](const auto& a, const auto& b) { return a.second.used < b.second.used; }));
-  if (access_ == DayFile::Access::read && is_being_made(file_of(day))) return nullptr;
+  if (only_read && is_being_made(file_of(day))) return nullptr;
   auto opened = std::make_unique<DayFile>(file_of(day), access_);
   return open_.insert_or_assign(day, Opened{std::move(opened), ++uses_}).first->second.file.get();
 }

@@ -15,7 +15,9 @@ class DayFiles {
 
   /// The days that there are files of, newest first.
   std::vector<Day> days() const;
-  std::filesystem::path file_of(Day day) const;
+  std::uint64_t octets_of(Day day) const;
+  /// Removes the file of a day, and what SQLite has beside it.
+  void drop(Day day);
   /// The file of a day; null, if there is none and this only reads.
   DayFile* of(Day day);
   /// The file of a day, to be written. Throws where this only reads.
@@ -25,6 +27,7 @@ class DayFiles {
 
  private:
   static constexpr std::size_t kMostOpen = 8;
+  std::filesystem::path file_of(Day day) const;
   struct Opened {
     std::unique_ptr<DayFile> file;
     std::uint64_t used = 0;

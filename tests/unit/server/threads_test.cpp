@@ -102,7 +102,7 @@ class ShelfStore final : public accounting::Store {
     return {};
   }
   Status settle() override { return {}; }
-  Status tidy(WallTime, const accounting::Silence&) override { return {}; }
+  Result<std::string> tidy(WallTime, const accounting::Housekeeping&) override { return std::string(); }
   Result<std::int64_t> last() override { return 0; }
   Result<std::optional<std::int64_t>> find(const accounting::Arrival&) override {
     return std::optional<std::int64_t>{};
@@ -144,8 +144,9 @@ class ShelfStore final : public accounting::Store {
   Result<std::vector<accounting::Session>> sessions(const accounting::Query&) override {
     return std::vector<accounting::Session>{};
   }
-  Result<std::vector<accounting::Delivered>> deliveries(std::int64_t) override {
-    return std::vector<accounting::Delivered>{};
+  Result<accounting::Whereabouts> whereabouts(std::int64_t) override { return accounting::Whereabouts{}; }
+  Result<std::vector<accounting::StoredDay>> stored() override {
+    return std::vector<accounting::StoredDay>{};
   }
 
  private:
@@ -288,7 +289,7 @@ struct Filling {
   std::set<std::string> queued;  // under the shelf's mutex
   Filler filler{{.inbox = std::make_unique<ShelfInbox>(shelf),
                  .store = std::make_unique<ShelfStore>(shelf),
-                 .silence = {},
+                 .housekeeping = {},
                  .filled = [this](std::int64_t up_to) { filled = up_to; },
                  .settled = [this](std::int64_t up_to) { settled = up_to; },
                  .queued =
@@ -442,7 +443,7 @@ TEST_F(Threads, TheDelivererTakesARecordOffWhenItIsAcknowledged) {
   Filler filler(
       {.inbox = std::make_unique<ShelfInbox>(shelf),
        .store = std::make_unique<ShelfStore>(shelf),
-       .silence = {},
+       .housekeeping = {},
        .filled = [](std::int64_t) {},
        .settled = [](std::int64_t) {},
        .queued = [&](const std::set<std::string>& groups) { deliverer.look(groups); },

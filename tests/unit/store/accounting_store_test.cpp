@@ -174,7 +174,7 @@ TEST_F(StoreTest, WhatIsDeliveredLeavesTheQueueAndItsEvidenceStays) {
   EXPECT_TRUE(waiting("reef-homes").empty());
   EXPECT_EQ(store->records({})->size(), 1U);
   deliver(id, "reef-homes");  // again: nothing happens
-  const auto evidence = *store->deliveries(id);
+  const auto evidence = store->whereabouts(id)->delivered;
   ASSERT_EQ(evidence.size(), 1U);
   EXPECT_EQ(evidence[0].group, "reef-homes");
   EXPECT_EQ(evidence[0].server, "reef-1");
@@ -191,7 +191,7 @@ TEST_F(StoreTest, WhatIsOnlyPassedOnIsGoneWhenAllHaveItButForItsDigest) {
   EXPECT_EQ(waiting("b").at(0).arrival.attributes, store->records({})->at(0).attributes);
   deliver(id, "b");
   EXPECT_TRUE(store->records({})->empty());
-  EXPECT_EQ(store->deliveries(id)->size(), 2U);
+  EXPECT_EQ(store->whereabouts(id)->delivered.size(), 2U);
   EXPECT_EQ(*store->find(incoming(start()).arrival), id);  // a resend is known all the same
 }
 
@@ -284,6 +284,42 @@ TEST_F(StoreTest, WhatHasEndedIsPutAwayAndComesBackForARecordThatComesLate) {
   EXPECT_EQ(sessions({.session_id = "s1"})[0].input_octets, 5U);
 }
 
+TEST_F(StoreTest, DaysThatAreTooOldOrTooMuchAreDroppedUnlessSomethingOfThemWaits) {
+  fill(incoming(start("s0"), 0s, {"reef-homes"}));
+  for (int day = 1; day < 6; ++day) fill(start(std::to_string(day)), std::chrono::hours(24 * day));
+  const WallTime now = kNow + 5 * 24h;
+  accounting::Housekeeping how;
+  EXPECT_EQ(*store->tidy(now, how), "");  // for ever
+  how.keep = 72h;
+  EXPECT_EQ(*store->tidy(now, how), "");  // it waits
+  deliver(1, "reef-homes");
+  EXPECT_EQ(*store->tidy(now, how), "2026-09-21");
+  EXPECT_EQ(*store->tidy(now, how), "2026-09-22");
+  EXPECT_EQ(*store->tidy(now, how), "");
+  EXPECT_EQ(store->stored()->size(), 4U);
+  EXPECT_EQ(store->stored()->at(0).date, "2026-09-26");
+  EXPECT_EQ(store->stored()->at(0).records, 1U);
+  how = {};
+  how.most_octets = 1;
+  EXPECT_EQ(*store->tidy(now, how), "2026-09-23");
+  EXPECT_EQ(*store->tidy(now, how), "2026-09-24");
+  EXPECT_EQ(*store->tidy(now, how), "");  // the last two days stay
+}
+
+TEST_F(StoreTest, WhereARecordIsAndWhereItWaits) {
+  const std::int64_t id = fill(incoming(start(), 0s, {"a", "b", "c"}));
+  deliver(id, "b");
+  const accounting::SetAside aside{id, "c", "too long"};
+  ASSERT_TRUE(store->set_aside(std::span(&aside, 1)));
+  const auto where = *store->whereabouts(id);
+  ASSERT_EQ(where.waiting.size(), 2U);
+  EXPECT_EQ(where.waiting[0].group, "a");
+  EXPECT_EQ(where.waiting[0].why, "");
+  EXPECT_EQ(where.waiting[1].why, "too long");
+  EXPECT_EQ(where.delivered.at(0).group, "b");
+  EXPECT_TRUE(store->whereabouts(99)->delivered.empty());
+}
+
 TEST_F(StoreTest, SearchesByEachPartNewestFirst) {
   fill(accounting_request("Start", "s1").user("sari"));
   fill(accounting_request("Start", "s2").user("tamu"));
@@ -372,6 +408,8 @@ INSERT INTO outbox VALUES (4, 1, 'reef-homes'), (5, 2, 'reef-homes'), (6, 2, 'ar
     EXPECT_EQ((*store)->undelivered("archive", 0, 10)->at(0).arrival.attributes, records->at(0).attributes);
     EXPECT_EQ((*store)->sessions({.open_only = true})->size(), 1U);
     EXPECT_EQ(*(*store)->last(), 2);
+    EXPECT_FALSE((*store)->whereabouts(2)->has_evidence);
+    EXPECT_TRUE((*store)->whereabouts(3)->has_evidence);
     const Octets again = accounting_request("Start", "s1", 8).user("sari").signed_with(support::secret("s"));
     const auto resent = accounting::arrival_of(*wire::PacketView::parse(again),
                                                {"kerapu", *IpAddress::parse("192.0.2.1")}, "", kNow + 9s);

@@ -1,0 +1,18 @@
+#pragma once
+// The API's calls about accounting: records, where they went, sessions, queues.
+#include "admin/asked.h"
+
+namespace jembatan::admin {
+
+/// Where a record went and where it has still to go, a line each: "sent to reef-records: reef-1 acknowledged
+/// after 9ms".
+std::vector<std::string> way_of_record(const Asked& asked, std::int64_t id);
+
+void list_sessions(const Asked& asked);
+void list_records(const Asked& asked);
+void show_record(const Asked& asked);
+void show_queue(const Asked& asked);
+void redirect_queue(const Asked& asked);
+void show_accounting_store(const Asked& asked);
+
+}  // namespace jembatan::admin
