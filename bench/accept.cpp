@@ -1,4 +1,5 @@
-// A server that lets everybody in, as cheaply as a genuine answer can be made: what a hop is measured with.
+// A server that lets everybody in, and acknowledges all accounting, as cheaply as a genuine answer can be
+// made: what a hop is measured with.
 //   jembatan_accept PORT
 #include <algorithm>
 
@@ -13,9 +14,14 @@ int main(int argc, char** argv) {
   return bench::serve(argv[1], [&](std::span<std::uint8_t> room, std::size_t size) -> std::size_t {
     const auto asked = wire::PacketView::parse(room.first(size));
     if (!asked) return 0;
-    wire::PacketBuilder reply(wire::Code::access_accept, asked->identifier(), asked->authenticator());
-    (void)reply.add_message_authenticator();
-    (void)reply.add(wire::AttributeType::reply_message, std::string_view("Welcome aboard."));
+    const bool accounting = asked->code() == wire::Code::accounting_request;
+    if (accounting && !wire::verify_accounting_request(*asked, secret)) return 0;
+    wire::PacketBuilder reply(accounting ? wire::Code::accounting_response : wire::Code::access_accept,
+                              asked->identifier(), asked->authenticator());
+    if (!accounting) {
+      (void)reply.add_message_authenticator();
+      (void)reply.add(wire::AttributeType::reply_message, std::string_view("Welcome aboard."));
+    }
     for (const wire::Attribute one : asked->attributes()) {
       if (one.type == wire::AttributeType::proxy_state) (void)reply.add(one.type, one.value);
     }

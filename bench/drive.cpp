@@ -14,11 +14,10 @@
 #include <cstdio>
 #include <cstdlib>
 #include <cstring>
-#include <fstream>
-#include <sstream>
 #include <string>
 #include <vector>
 
+#include "processes.h"
 #include "wire/authenticator.h"
 #include "wire/builder.h"
 #include "wire/hidden.h"
@@ -53,24 +52,6 @@ Octets request(std::uint32_t socket, std::uint32_t number) {
   const OctetSpan octets = packet.finish();
   wire::sign_request(octets, secret());
   return {octets.begin(), octets.end()};
-}
-
-// User and system time of a process and its threads, in seconds.
-double cpu_seconds_of(const std::string& process) {
-  std::ifstream in("/proc/" + process + "/stat");
-  std::string text((std::istreambuf_iterator<char>(in)), {});
-  text = text.substr(text.rfind(')') + 2);
-  unsigned long user = 0;
-  unsigned long system = 0;
-  std::sscanf(text.c_str(), "%*c %*d %*d %*d %*d %*d %*u %*u %*u %*u %*u %lu %lu", &user, &system);
-  return static_cast<double>(user + system) / static_cast<double>(sysconf(_SC_CLK_TCK));
-}
-
-double cpu_seconds(const std::string& processes) {
-  double out = 0;
-  std::istringstream all(processes);
-  for (std::string one; std::getline(all, one, ',');) out += cpu_seconds_of(one);
-  return out;
 }
 
 struct Peer {
@@ -182,7 +163,7 @@ int main(int argc, char** argv) {
     for (std::uint32_t n = 0; n < kPrepared; ++n) peers[i].requests.push_back(request(i, n));
     waits.push_back({peers[i].fd, POLLIN, 0});
   }
-  const double cpu_before = cpu_seconds(argv[3]);
+  const double cpu_before = bench::cpu_seconds(argv[3]);
   const auto start = Clock::now();
   const auto until =
       start + std::chrono::duration_cast<Clock::duration>(std::chrono::duration<double>(std::atof(argv[2])));
@@ -190,7 +171,7 @@ int main(int argc, char** argv) {
       argc == 4 ? closed_loop(peers, waits, until) : open_loop(peers, waits, until, std::atof(argv[4]));
   const double seconds = std::chrono::duration<double>(Clock::now() - start).count();
   std::printf("%llu %.3f %.3f", static_cast<unsigned long long>(came.answers), seconds,
-              cpu_seconds(argv[3]) - cpu_before);
+              bench::cpu_seconds(argv[3]) - cpu_before);
   if (argc == 5) {
     const auto& took = came.took_us;
     std::printf(" %llu %u %u", static_cast<unsigned long long>(came.sent),
