@@ -16,6 +16,7 @@
 #include <chrono>
 #include <cstdio>
 #include <cstdlib>
+#include <ctime>
 #include <fstream>
 #include <sstream>
 #include <string>
@@ -29,9 +30,11 @@
 namespace {
 
 using namespace jembatan;
-using Clock = std::chrono::steady_clock;
+using Ticks = std::chrono::steady_clock;
 
 const wire::SharedSecret kSecret(Secret("bench-secret-of-32-characters-ok"));
+
+const auto kBegan = static_cast<std::uint32_t>(std::time(nullptr));
 
 // A session's Start, Interim-Update and Stop after each other; each record is one of its own.
 Octets record(std::uint8_t identifier, std::uint64_t number) {
@@ -52,27 +55,27 @@ Octets record(std::uint8_t identifier, std::uint64_t number) {
   (void)packet.add(wire::AttributeType::nas_identifier, std::string_view("kerapu-deck-2"));
   add(wire::AttributeType::nas_port, static_cast<std::uint32_t>(session % 48));
   (void)packet.add(wire::AttributeType::calling_station_id, std::string_view("02-00-5E-00-53-01"));
-  add(wire::AttributeType::event_timestamp, 1'790'000'000U + static_cast<std::uint32_t>(session));
+  add(wire::AttributeType::event_timestamp, kBegan);
   add(wire::AttributeType::acct_session_time, 60 * minute);
   add(wire::AttributeType::acct_input_octets, 1000 * minute);
   add(wire::AttributeType::acct_output_octets, 5000 * minute);
   const OctetSpan octets = packet.finish();
-  wire::sign_request(octets, kSecret);
+  wire::sign_accounting_request(octets, kSecret);
   return {octets.begin(), octets.end()};
 }
 
 struct Came {
   std::uint64_t records = 0;
   std::vector<std::uint32_t> took_us;
-  void took(Clock::time_point since) {
-    const auto passed = std::chrono::duration_cast<std::chrono::microseconds>(Clock::now() - since);
+  void took(Ticks::time_point since) {
+    const auto passed = std::chrono::duration_cast<std::chrono::microseconds>(Ticks::now() - since);
     took_us.push_back(static_cast<std::uint32_t>(passed.count()));
   }
 };
 
 struct Peer {
   int fd = -1;
-  std::array<Clock::time_point, 256> sent{};
+  std::array<Ticks::time_point, 256> sent{};
   std::array<bool, 256> waits{};
   std::uint8_t next = 0;
 
@@ -80,13 +83,13 @@ struct Peer {
     while (waits[next]) ++next;
     const Octets octets = record(next, number);
     waits[next] = true;
-    sent[next] = Clock::now();
+    sent[next] = Ticks::now();
     (void)!::send(fd, octets.data(), octets.size(), 0);
     ++next;
   }
 };
 
-Came ask(const char* port, Clock::time_point until, std::size_t in_flight) {
+Came ask(const char* port, Ticks::time_point until, std::size_t in_flight) {
   sockaddr_in to{};
   to.sin_family = AF_INET;
   to.sin_port = htons(static_cast<std::uint16_t>(std::atoi(port)));
@@ -102,7 +105,7 @@ Came ask(const char* port, Clock::time_point until, std::size_t in_flight) {
     for (std::size_t i = 0; i < in_flight / peers.size(); ++i) peer.send(number++);
   }
   std::array<std::uint8_t, 4096> octets;
-  while (Clock::now() < until) {
+  while (Ticks::now() < until) {
     if (poll(waits.data(), waits.size(), 2000) == 0) break;
     for (Peer& peer : peers) {
       while (::recv(peer.fd, octets.data(), octets.size(), MSG_DONTWAIT) > 0) {
@@ -117,14 +120,14 @@ Came ask(const char* port, Clock::time_point until, std::size_t in_flight) {
   return out;
 }
 
-Came append(const std::string& folder, Clock::time_point until, std::size_t group) {
+Came append(const std::string& folder, Ticks::time_point until, std::size_t group) {
   const int fd = ::open((folder + "/raw").c_str(), O_WRONLY | O_CREAT | O_APPEND, 0600);
   const Octets one = record(1, 1);
   Octets all;
   for (std::size_t i = 0; i < group; ++i) jembatan::append(all, one);
   Came out;
-  while (Clock::now() < until) {
-    const auto since = Clock::now();
+  while (Ticks::now() < until) {
+    const auto since = Ticks::now();
     if (::write(fd, all.data(), all.size()) < 0 || ::fdatasync(fd) != 0) break;
     out.took(since);
     out.records += group;
@@ -133,16 +136,16 @@ Came append(const std::string& folder, Clock::time_point until, std::size_t grou
   return out;
 }
 
-Came inbox(const std::string& folder, Clock::time_point until, std::size_t group) {
+Came inbox(const std::string& folder, Ticks::time_point until, std::size_t group) {
   auto opened = store::Inbox::open(folder);
   const Octets packet = record(1, 1);
   accounting::Incoming one{
       *accounting::arrival_of(*wire::PacketView::parse(packet), {"bench", {}}, "", {}), true, {}};
   std::vector<accounting::Incoming> all(group, one);
   Came out;
-  for (std::int64_t id = 0; opened && Clock::now() < until;) {
+  for (std::int64_t id = 0; opened && Ticks::now() < until;) {
     for (auto& each : all) each.arrival.id = ++id;
-    const auto since = Clock::now();
+    const auto since = Ticks::now();
     if (!(*opened)->append(all)) break;
     out.took(since);
     out.records += group;
@@ -163,12 +166,12 @@ int main(int argc, char** argv) {
   const auto count = static_cast<std::size_t>(std::atoi(argv[4]));
   const std::string processes = argc == 6 ? argv[5] : "";
   const double cpu_before = bench::cpu_seconds(processes);
-  const auto start = Clock::now();
+  const auto start = Ticks::now();
   const auto until = start + std::chrono::milliseconds(static_cast<int>(1000 * std::atof(argv[3])));
   Came came = what == "ask"      ? ask(argv[2], until, count)
               : what == "append" ? append(argv[2], until, count)
                                  : inbox(argv[2], until, count);
-  const double seconds = std::chrono::duration<double>(Clock::now() - start).count();
+  const double seconds = std::chrono::duration<double>(Ticks::now() - start).count();
   std::sort(came.took_us.begin(), came.took_us.end());
   const auto at = [&](std::size_t percent) {
     return came.took_us.empty() ? 0U : came.took_us[came.took_us.size() * percent / 100];

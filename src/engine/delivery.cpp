@@ -13,6 +13,8 @@ namespace {
 
 constexpr std::size_t kMostUnderWay = 16384;
 constexpr std::size_t kLeastTakenUp = 8;
+constexpr std::size_t kTakenUpFor =
+    6;  // times what may be under way: the records of a session wait for each other
 
 // The records of one session go to one server while it lives; where sign-ins stick to users or stations,
 // their records do.
@@ -25,9 +27,9 @@ forward::Asker asker_of(const accounting::Record& record, const plan::Group& gro
 
 }  // namespace
 
-// Twice what may be under way, so that there is always something to be sent.
+// More than may be under way, so that there is always something to be sent.
 std::size_t Delivery::Queue::room() const {
-  const std::size_t most = std::max(kLeastTakenUp, 2 * pace.window());
+  const std::size_t most = std::max(kLeastTakenUp, kTakenUpFor * pace.window());
   return most - std::min(most, taken_up());
 }
 

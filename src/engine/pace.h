@@ -10,7 +10,7 @@ namespace jembatan::engine {
 class Pace {
  public:
   static constexpr std::size_t kFirst = 16;
-  static constexpr std::size_t kMost = 512;
+  static constexpr std::size_t kMost = 1024;
 
   std::size_t window() const { return window_; }
   bool rests(TimePoint now) const { return now < rests_until_; }

@@ -21,4 +21,7 @@ unsigned usable_processors();
 /// Names the calling thread, for those who look at the process (`top -H`). At most 15 octets count.
 void name_thread(std::string_view name);
 
+/// The calling thread has the processor after others: requests come first.
+void step_back();
+
 }  // namespace jembatan::host

@@ -15,6 +15,9 @@ using namespace std::chrono_literals;
 
 constexpr std::size_t kMostAtOnce = 8192;      // records in one transaction
 constexpr std::int64_t kSettleAtOnce = 50000;  // records
+constexpr auto kGatherFor = 3ms;
+constexpr auto kGatherMore = 40ms;  // while many come: each transaction writes whole pages
+constexpr std::size_t kMany = 16;   // records
 constexpr auto kSettleEvery = 1s;
 constexpr auto kTidyEvery = 20s;
 constexpr auto kTryAgainAfter = 1s;
@@ -32,6 +35,7 @@ Filler::~Filler() {
 void Filler::start() {
   thread_ = std::thread([this] {
     host::name_thread("records");
+    host::step_back();
     run();
   });
 }
@@ -99,6 +103,10 @@ Filler::Wanted Filler::wait() {
   if (failing_) until = try_again_at_;
   arrived_.wait_until(lock, until,
                       [this] { return stop_ || !wanted_.work.empty() || (!failing_ && wanted_.any()); });
+  // Records that come one by one are not written one by one: who makes them durable has the processor first.
+  if (!more_)
+    arrived_.wait_for(lock, last_batch_ < kMany ? kGatherFor : kGatherMore,
+                      [this] { return stop_ || !wanted_.work.empty(); });
   return std::exchange(wanted_, {});
 }
 
@@ -106,25 +114,26 @@ void Filler::run() {
   tidy_at_ = Steady::now() + kTidyEvery;
   while (true) {
     Wanted wanted = wait();
-    bool more = false;
-    if (wanted.look || failing_) more = fill();
+    more_ = (wanted.look || failing_) && fill();
     for (const auto& work : wanted.work) work(*parts_.store);
     take_off(wanted);
     settle_in_time();
     tidy_in_time();
     const std::lock_guard lock(mutex_);
-    if (more) wanted_.look = true;
-    if (stop_ && !more && wanted_.work.empty()) return;
+    if (more_) wanted_.look = true;
+    if (stop_ && !more_ && wanted_.work.empty()) return;
   }
 }
 
 // True if there may be more.
 bool Filler::fill() {
+  last_batch_ = 0;
   auto records = parts_.inbox->behind(filled_, kMostAtOnce);
   if (!records) return remember(records.error(), "accounting inbox");
   if (records->empty()) return false;
   if (const Status done = parts_.store->fill(*records); !remember(done, "accounting store")) return false;
   filled_ = records->back().arrival.id;
+  last_batch_ = records->size();
   parts_.filled(filled_);
   std::set<std::string> groups;
   for (const accounting::Incoming& one : *records) groups.insert(one.groups.begin(), one.groups.end());

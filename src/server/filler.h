@@ -72,6 +72,8 @@ class Filler {
   Steady::time_point tidy_at_;
   Steady::time_point try_again_at_;
   bool failing_ = false;
+  bool more_ = false;  // in the inbox
+  std::size_t last_batch_ = 0;
   std::thread thread_;
 };
 

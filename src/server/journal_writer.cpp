@@ -14,7 +14,6 @@ namespace {
 
 using namespace std::chrono_literals;
 
-constexpr int kNicer = 10;
 constexpr auto kBetweenPrunes = 10s;
 constexpr auto kBetweenBatches = 50ms;  // so that one transaction takes many
 constexpr std::size_t kMostWaiting = 32 << 20;
@@ -91,7 +90,7 @@ void JournalWriter::stop() {
 
 void JournalWriter::run() {
   host::name_thread("journal");
-  (void)!nice(kNicer);  // of this thread alone (Linux): requests come first
+  host::step_back();
   std::vector<journal::Block> blocks;
   TimePoint pruned{};
   std::uint64_t taken = 0;

@@ -46,12 +46,11 @@ AccountingStore::AccountingStore(std::filesystem::path folder, SQLite::Database 
     : folder_(std::move(folder)),
       main_(std::move(main)),
       days_(folder_ / kRecordFolder, access),
-      enqueue_(main_, "INSERT OR IGNORE INTO outbox VALUES (?1, ?2, ?3, ?4, NULL)"),
+      enqueue_(main_, "INSERT OR IGNORE INTO outbox VALUES (?1, ?2, ?3, ?4, ?5, NULL)"),
       waiting_(main_,
                "SELECT record, day FROM outbox WHERE to_group = ?1 AND record > ?2 AND aside IS NULL "
                "ORDER BY record LIMIT ?3"),
-      dequeue_(main_, "DELETE FROM outbox WHERE to_group = ?1 AND record = ?2"),
-      day_of_(main_, "SELECT day FROM outbox WHERE to_group = ?1 AND record = ?2"),
+      dequeue_(main_, "DELETE FROM outbox WHERE to_group = ?1 AND record = ?2 RETURNING day, keep"),
       sessions_of_(main_, fmt::format("SELECT {} FROM session WHERE session_id = ?1 AND nas = ?2 "
                                       "ORDER BY id DESC LIMIT 16",
                                       kSessionColumns)),
@@ -119,6 +118,7 @@ void AccountingStore::apply(const Filed& one) {
     enqueue_.bind(2, one.record.id);
     enqueue_.bind(3, count_of(day_of(one.record.received)));
     enqueue_.bind(4, milliseconds_of(one.record.received));
+    enqueue_.bind(5, one.incoming->keep ? 1 : 0);
     run(enqueue_);
   }
   if (!one.incoming->keep) return;
@@ -321,32 +321,24 @@ Result<std::vector<Undelivered>> AccountingStore::undelivered(const std::string&
   });
 }
 
-std::optional<Day> AccountingStore::day_of_waiting(const std::string& group, std::int64_t id) {
-  const Rewound rewound(day_of_);
-  day_of_.bindNoCopy(1, group);
-  day_of_.bind(2, id);
-  if (!day_of_.executeStep()) return std::nullopt;
-  return day_numbered(day_of_.getColumn(0).getInt64());
-}
-
-// The evidence first: a record that is taken off a queue has it.
+// Committed in this order: a record that is off its queue has the evidence.
 Status AccountingStore::delivered(std::span<const Delivered> records) {
   return attempt(folder_, [&]() -> Status {
-    std::map<Day, std::vector<const Delivered*>> by_day;
+    SQLite::Transaction whole(main_, SQLite::TransactionBehavior::IMMEDIATE);
+    std::map<Day, std::vector<std::pair<const Delivered*, bool>>> by_day;
     for (const Delivered& one : records) {
-      if (const auto day = day_of_waiting(one.group, one.id)) by_day[*day].push_back(&one);
+      const Rewound rewound(dequeue_);
+      dequeue_.bindNoCopy(1, one.group);
+      dequeue_.bind(2, one.id);
+      if (!dequeue_.executeStep()) continue;  // told before, or sent elsewhere meanwhile
+      const Day day = day_numbered(dequeue_.getColumn(0).getInt64());
+      by_day[day].emplace_back(&one, dequeue_.getColumn(1).getInt() != 0);
     }
     for (const auto& [day, ones] : by_day) {
       DayFile& file = days_.to_write(day);
-      SQLite::Transaction whole(file.database(), SQLite::TransactionBehavior::IMMEDIATE);
-      for (const Delivered* one : ones) file.delivered(*one);
-      whole.commit();
-    }
-    SQLite::Transaction whole(main_, SQLite::TransactionBehavior::IMMEDIATE);
-    for (const Delivered& one : records) {
-      dequeue_.bindNoCopy(1, one.group);
-      dequeue_.bind(2, one.id);
-      run(dequeue_);
+      SQLite::Transaction of_day(file.database(), SQLite::TransactionBehavior::IMMEDIATE);
+      for (const auto& [one, keep] : ones) file.delivered(*one, keep);
+      of_day.commit();
     }
     whole.commit();
     return {};

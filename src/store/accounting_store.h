@@ -45,7 +45,6 @@ class AccountingStore final : public accounting::Store {
   void close_sessions(const accounting::Record& record);
   std::optional<accounting::Session> session_of(const accounting::Record& record);
   std::optional<accounting::Session> session_in_days(const accounting::Record& record);
-  std::optional<Day> day_of_waiting(const std::string& group, std::int64_t id);
 
   std::filesystem::path folder_;
   SQLite::Database main_;
@@ -53,7 +52,6 @@ class AccountingStore final : public accounting::Store {
   SQLite::Statement enqueue_;
   SQLite::Statement waiting_;
   SQLite::Statement dequeue_;
-  SQLite::Statement day_of_;
   SQLite::Statement sessions_of_;
   SQLite::Statement put_session_;
   std::int64_t filled_ = 0;

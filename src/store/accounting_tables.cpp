@@ -19,7 +19,7 @@ CREATE TABLE settled (times INTEGER NOT NULL);
 INSERT INTO settled VALUES (0);
 CREATE TABLE outbox (
   to_group TEXT NOT NULL, record INTEGER NOT NULL, day INTEGER NOT NULL, received_ms INTEGER NOT NULL,
-  aside TEXT, PRIMARY KEY (to_group, record)) WITHOUT ROWID;
+  keep INTEGER NOT NULL, aside TEXT, PRIMARY KEY (to_group, record)) WITHOUT ROWID;
 CREATE INDEX session_open ON session (nas, client) WHERE ended_ms IS NULL;
 )";
 
@@ -73,7 +73,8 @@ void from_version_1(SQLite::Database& database, const std::filesystem::path& fol
       "updated_ms, updated_ms, ended_ms, CASE WHEN ended_ms IS NULL THEN 0 WHEN terminate_cause = 11 THEN 2 "
       "ELSE 1 "
       "END, 0, session_time_s, input_octets, output_octets, terminate_cause FROM session_1;"
-      "INSERT OR IGNORE INTO outbox SELECT to_group, record, received_ms / 86400000, received_ms, NULL FROM "
+      "INSERT OR IGNORE INTO outbox SELECT to_group, record, received_ms / 86400000, received_ms, keep, NULL "
+      "FROM "
       "outbox_1 "
       "JOIN record ON record.id = outbox_1.record;"
       "UPDATE progress SET filled = coalesce((SELECT max(id) FROM record), 0);"

@@ -5,6 +5,8 @@
 #include <sqlite3.h>
 #include <unistd.h>
 
+#include "store/sqlite.h"
+
 namespace jembatan::store {
 namespace {
 
@@ -24,6 +26,7 @@ Error error_of(const SQLite::Exception& problem, const std::filesystem::path& fo
 }
 
 SQLite::Database open_to_write(const std::filesystem::path& file) {
+  set_up_sqlite();
   // Made here with its owner's rights alone; SQLite gives the files beside it the same ones.
   const int made = ::open(file.c_str(), O_RDWR | O_CREAT | O_EXCL | O_CLOEXEC, 0600);
   if (made >= 0) ::close(made);
@@ -34,6 +37,7 @@ SQLite::Database open_to_write(const std::filesystem::path& file) {
 }
 
 SQLite::Database open_to_read(const std::filesystem::path& file) {
+  set_up_sqlite();
   return {file.string(), SQLite::OPEN_READONLY | SQLite::OPEN_NOMUTEX, kBusyFor};
 }
 

@@ -25,7 +25,8 @@ class DayFile {
   /// The record of the same event, other than itself.
   std::optional<std::int64_t> find(const accounting::Arrival& arrival);
   std::optional<accounting::Arrival> arrival(std::int64_t id);
-  void delivered(const accounting::Delivered& evidence);
+  ///   keep  as in add()
+  void delivered(const accounting::Delivered& evidence, bool keep);
   std::vector<accounting::Delivered> deliveries(std::int64_t id);
   void put(const accounting::Session& session);
 

@@ -16,16 +16,16 @@ CREATE TABLE session (
   ended_by INTEGER NOT NULL, interval_s INTEGER NOT NULL, session_time_s INTEGER NOT NULL,
   input_octets INTEGER NOT NULL, output_octets INTEGER NOT NULL, terminate_cause INTEGER NOT NULL);
 CREATE INDEX session_by_number ON session (session_id, nas);
-CREATE INDEX session_by_user ON session (user);
 )";
 inline constexpr std::string_view kSessionColumns =
     "id, client, nas, port, session_id, user, realm, calling_station, framed_ip, started_ms, updated_ms, "
     "heard_ms, ended_ms, ended_by, interval_s, session_time_s, input_octets, output_octets, terminate_cause";
-/// Puts a session in, in the place of the one with its id; bound by bind_session.
+/// Puts a session in, or what is new of it; bound by bind_session. What it is known by does not change.
 inline constexpr std::string_view kPutSession =
-    "INSERT OR REPLACE INTO session VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, "
-    "?15, "
-    "?16, ?17, ?18, ?19)";
+    "INSERT INTO session VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15, ?16, ?17, "
+    "?18, ?19) ON CONFLICT (id) DO UPDATE SET port = ?4, user = ?6, realm = ?7, calling_station = ?8, "
+    "framed_ip = ?9, started_ms = ?10, updated_ms = ?11, heard_ms = ?12, ended_ms = ?13, ended_by = ?14, "
+    "interval_s = ?15, session_time_s = ?16, input_octets = ?17, output_octets = ?18, terminate_cause = ?19";
 
 accounting::Session session_in(SQLite::Statement& row);
 void bind_session(SQLite::Statement& to, const accounting::Session& session);

@@ -106,7 +106,13 @@ bool Statement::is_null(int column) const {
   return sqlite3_column_type(statement_.get(), column) == SQLITE_NULL;
 }
 
+void set_up_sqlite() {
+  static const int done = sqlite3_config(SQLITE_CONFIG_MEMSTATUS, 0);  // counting takes a lock each time
+  (void)done;
+}
+
 Result<Database> Database::open_with(const std::string& path, int flags) {
+  set_up_sqlite();
   sqlite3* raw = nullptr;
   const int opened = sqlite3_open_v2(path.c_str(), &raw, flags | SQLITE_OPEN_NOMUTEX, nullptr);
   Database out(raw);

@@ -43,6 +43,9 @@ class Statement {
   std::unique_ptr<sqlite3_stmt, Finalize> statement_;
 };
 
+/// What holds for all of SQLite; before anything is opened.
+void set_up_sqlite();
+
 class Database {
  public:
   /// Opens or makes a database file.

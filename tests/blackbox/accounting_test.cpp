@@ -1,0 +1,129 @@
+// Where records went, and queues of groups that are silent, lost, or wrong.
+#include <gmock/gmock.h>
+#include <gtest/gtest.h>
+
+#include "blackbox/chain.h"
+
+namespace jembatan::blackbox {
+namespace {
+
+using nlohmann::json;
+using testing::HasSubstr;
+
+// A hub that sends records to a home and to an archive, which is not there unless a test starts it.
+class Archive : public testing::Test {
+ protected:
+  void SetUp() override {
+    home.plan(kHere);
+    home.start();
+    hub.plan(plan_with_archive());
+    hub.start();
+  }
+  std::string plan_with_archive() const {
+    return client_here("deck") + group_to("homes", home, "laut") + group_to("archive", archive, "laut") +
+           "[[realm]]\nname = \"reef.example\"\nhandle = \"group:homes\"\n"
+           "accounting = [\"here\", \"group:homes\", \"group:archive\"]\n";
+  }
+  void account(const std::string& status, const std::string& session) const {
+    const auto asked =
+        client({"ask", "accounting", "--to", hub.accounting_to(), "--secret", "deck", "--status", status,
+                "--session-id", session, "--user", "tamu@reef.example", "NAS-Port=3"});
+    EXPECT_EQ(asked.exit_code, 0) << asked.out << asked.error;
+  }
+  // Record 1, when so many groups have it.
+  json record_when(std::size_t delivered) const {
+    json out;
+    EXPECT_TRUE(support::eventually([&] {
+      out = hub.ask_node({"accounting", "show", "1"});
+      return out.at("delivered").size() == delivered;
+    })) << out.dump();
+    return out;
+  }
+  std::uint64_t waiting(const std::string& group) const {
+    return row_of(group).value("records", std::uint64_t{0});
+  }
+  json row_of(const std::string& group) const {
+    const json all = hub.ask_node({"accounting", "queue"});
+    for (const json& row : all.at("queue"))
+      if (row.at("group") == group) return row;
+    return json::object();
+  }
+
+  TestNode hub{"hub"};
+  TestNode home{"home"};
+  TestNode archive{"archive"};
+};
+
+TEST_F(Archive, ARecordTellsWhoHasItAndWhoDoesNot) {
+  account("Start", "s1");
+  const json record = record_when(1);
+  EXPECT_EQ(record.at("delivered")[0].at("group"), "homes");
+  EXPECT_EQ(record.at("delivered")[0].at("server"), "homes-1");
+  ASSERT_EQ(record.at("waiting").size(), 1U);
+  EXPECT_EQ(record.at("waiting")[0].at("group"), "archive");
+  EXPECT_TRUE(record.at("waiting")[0].at("set_aside").is_null());
+  // What was sent is what came: the evidence of both hops.
+  EXPECT_EQ(home.ask_node({"accounting", "show", "1"}).at("digest"), record.at("delivered")[0].at("digest"));
+  const auto story = client({"journal", "show", "1", "--node", hub.file()});
+  EXPECT_THAT(story.out, HasSubstr("record taken (Start, record 1; kept here, queued for"));
+  EXPECT_THAT(story.out, HasSubstr("sent to homes: homes-1 acknowledged after"));
+  EXPECT_THAT(story.out, HasSubstr("waits for group archive"));
+  EXPECT_THAT(client({"accounting", "show", "99", "--node", hub.file()}).error,
+              HasSubstr("there is no record 99"));
+}
+
+TEST_F(Archive, WhatWaitsForAGroupThatThePlanLostIsSentElsewhereOrDropped) {
+  account("Start", "s1");
+  account("Stop", "s1");
+  (void)record_when(1);
+  hub.plan(client_here("deck") + group_to("homes", home, "laut") + group_to("new", archive, "laut") +
+           "[[realm]]\nname = \"reef.example\"\nhandle = \"group:homes\"\n");
+  EXPECT_EQ(client({"plan", "reload", "--node", hub.file()}).exit_code, 0);
+  EXPECT_EQ(waiting("archive"), 2U);
+  EXPECT_THAT(row_of("archive").value("problem", ""), HasSubstr("the plan has no group of this name"));
+  EXPECT_THAT(client({"accounting", "redirect", "archive", "--to", "nwe", "--node", hub.file()}).error,
+              HasSubstr("the plan has no group 'nwe'"));
+  archive.plan(kHere);
+  archive.start();
+  const auto moved = client({"accounting", "redirect", "archive", "--to", "new", "--node", hub.file()});
+  EXPECT_EQ(moved.out, "2 records that waited for group archive wait for group new now\n");
+  EXPECT_TRUE(support::eventually([&] { return waiting("new") == 0; }));
+  EXPECT_EQ(archive.ask_node({"accounting", "search"}).at("records").size(), 2U);
+  EXPECT_EQ(record_when(2).at("delivered")[1].at("group"), "new");
+  const auto dropped = client({"accounting", "drop", "archive", "--node", hub.file()});
+  EXPECT_EQ(dropped.out, "0 records that waited for group archive are dropped\n");
+  EXPECT_THAT(client({"audit", "--node", hub.file()}).out, HasSubstr("accounting queue"));
+}
+
+TEST_F(Archive, SessionsAreShownWithWhereTheyAreAndHowTheyEnded) {
+  account("Start", "s1");
+  const json listed = hub.ask_node({"session", "list"}).at("sessions");
+  ASSERT_EQ(listed.size(), 1U);
+  EXPECT_EQ(listed[0].at("port"), "3");
+  account("Stop", "s1");
+  const std::string number = std::to_string(listed[0].at("number").get<int>());
+  const json shown = hub.ask_node({"session", "show", number});
+  EXPECT_EQ(shown.at("session").at("ended_by"), "stop");
+  EXPECT_EQ(shown.at("records").size(), 2U);
+  EXPECT_THAT(client({"session", "show", number, "--node", hub.file()}).out,
+              HasSubstr("records of this device"));
+  EXPECT_EQ(hub.ask_node({"session", "list", "--lost"}).at("sessions").size(), 0U);
+  EXPECT_EQ(hub.ask_node({"session", "list", "--ended", "--nas", "other"}).at("sessions").size(), 0U);
+  const json store = hub.ask_node({"accounting", "store"});
+  EXPECT_EQ(store.at("days")[0].at("records"), 2);
+  EXPECT_TRUE(store.at("keep_s").is_null());
+}
+
+TEST_F(Archive, WhatWasAcknowledgedIsThereAfterAKill) {
+  for (int i = 0; i < 20; ++i) account("Start", std::to_string(i));
+  hub.kill();
+  hub.start();
+  EXPECT_EQ(hub.ask_node({"accounting", "search"}).at("records").size(), 20U);
+  EXPECT_EQ(hub.ask_node({"session", "list"}).at("sessions").size(), 20U);
+  EXPECT_EQ(waiting("archive"), 20U);
+  account("Start", "7");  // without a time of its own: a resend if it comes within a minute
+  EXPECT_EQ(hub.ask_node({"accounting", "search"}).at("records").size(), 20U);
+}
+
+}  // namespace
+}  // namespace jembatan::blackbox
