@@ -302,6 +302,10 @@ Status Server::start_threads() {
 Status Server::start_accounting() {
   auto inbox = store::Inbox::open(settings_.data_folder);
   if (!inbox) return inbox.error();
+  if (const auto damaged = (*inbox)->damaged(); damaged > 0)
+    log_error(fmt::format(
+        "accounting inbox: {} commits cannot be read; they are set aside in the table 'damaged' of '{}'",
+        damaged, (settings_.data_folder / "inbox.sqlite").string()));
   auto inbox_to_read = store::Inbox::open_for_reading(settings_.data_folder);
   if (!inbox_to_read) return inbox_to_read.error();
   std::array<std::unique_ptr<accounting::Store>, 2> readers;

@@ -5,6 +5,7 @@
 
 #include <algorithm>
 
+#include "accounting/keys.h"
 #include "accounting/sessions.h"
 #include "store/accounting_tables.h"
 #include "store/session_rows.h"
@@ -51,9 +52,7 @@ AccountingStore::AccountingStore(std::filesystem::path folder, SQLite::Database 
                "SELECT record, day FROM outbox WHERE to_group = ?1 AND record > ?2 AND aside IS NULL "
                "ORDER BY record LIMIT ?3"),
       dequeue_(main_, "DELETE FROM outbox WHERE to_group = ?1 AND record = ?2 RETURNING day, keep"),
-      sessions_of_(main_, fmt::format("SELECT {} FROM session WHERE session_id = ?1 AND nas = ?2 "
-                                      "ORDER BY id DESC LIMIT 16",
-                                      kSessionColumns)),
+      sessions_of_(main_, std::string(kSessionsOf)),
       put_session_(main_, std::string(kPutSession)),
       filled_(number_of(main_, "SELECT filled FROM progress")) {}
 
@@ -144,36 +143,28 @@ void AccountingStore::close_sessions(const Record& record) {
 }
 
 std::optional<Session> AccountingStore::session_of(const Record& record) {
-  const Rewound rewound(sessions_of_);
-  sessions_of_.bindNoCopy(1, record.session_id);
-  sessions_of_.bindNoCopy(2, record.nas);
-  while (sessions_of_.executeStep()) {
-    Session one = session_in(sessions_of_);
-    if (belongs(one, record)) return one;
-  }
+  if (auto at_hand = session_that_belongs(sessions_of_, record)) return at_hand;
   const bool long_ago = record.event_time + kStaysAtHand < record.received;
   if (record.status == StatusType::start && !long_ago) return std::nullopt;
-  return session_in_days(record);
-}
-
-// One that was put away: it comes back, and is put away again in its time.
-std::optional<Session> AccountingStore::session_in_days(const Record& record) {
-  std::size_t looked = 0;
-  for (const Day day : days_.days()) {
-    if (day < day_of(record.event_time) - days(1) || ++looked > kMostDaysBack) break;
+  for (const Day day :
+       days_since(record)) {  // one that was put away comes back, and is put away again in its time
     DayFile* file = days_.of(day);
     if (file == nullptr) continue;
-    Query query;
-    query.session_id = record.session_id;
-    query.nas = record.nas;
-    SQLite::Statement rows = session_filter(query).select(file->database(), kSessionColumns, "session",
-                                                          "ORDER BY id DESC LIMIT 16");
-    while (rows.executeStep()) {
-      Session one = session_in(rows);
-      if (belongs(one, record)) return one;
-    }
+    if (auto put_away = file->session_of(record)) return put_away;
   }
   return std::nullopt;
+}
+
+// The days on which the first of an event, or its session, may have come; newest first. A device without a
+// clock tells nothing of that.
+std::vector<Day> AccountingStore::days_since(const Arrival& arrival) const {
+  const bool by_a_clock = accounting::is_by_a_clock(std::chrono::system_clock::to_time_t(arrival.event_time));
+  const Day first = day_of(by_a_clock ? arrival.event_time : arrival.received) - days(1);
+  std::vector<Day> out = days_.days();
+  const auto older = std::find_if(out.begin(), out.end(), [&](Day day) { return day < first; });
+  out.erase(older, out.end());
+  if (out.size() > kMostDaysBack) out.resize(kMostDaysBack);
+  return out;
 }
 
 Status AccountingStore::settle() {
@@ -270,9 +261,7 @@ Result<std::int64_t> AccountingStore::last() {
 
 Result<std::optional<std::int64_t>> AccountingStore::find(const Arrival& arrival) {
   return attempt(folder_, [&]() -> Result<std::optional<std::int64_t>> {
-    std::size_t looked = 0;
-    for (const Day day : days_.days()) {
-      if (day < day_of(arrival.event_time) - days(1) || ++looked > kMostDaysBack) break;
+    for (const Day day : days_since(arrival)) {
       DayFile* file = days_.of(day);
       if (file == nullptr) continue;
       if (const auto found = file->find(arrival)) return found;

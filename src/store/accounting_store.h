@@ -44,7 +44,7 @@ class AccountingStore final : public accounting::Store {
   std::vector<std::string> groups_that_wait();
   void close_sessions(const accounting::Record& record);
   std::optional<accounting::Session> session_of(const accounting::Record& record);
-  std::optional<accounting::Session> session_in_days(const accounting::Record& record);
+  std::vector<Day> days_since(const accounting::Arrival& arrival) const;
 
   std::filesystem::path folder_;
   SQLite::Database main_;

@@ -126,7 +126,8 @@ DayFile::DayFile(const std::filesystem::path& file, Access access)
       empty_(database_,
              "UPDATE record SET user = '', calling_station = '', framed_ip = '', attributes = x'' "
              "WHERE id = ?1 AND keep = 0 AND waits = 0"),
-      put_session_(database_, std::string(kPutSession)) {}
+      put_session_(database_, std::string(kPutSession)),
+      sessions_of_(database_, std::string(kSessionsOf)) {}
 
 void DayFile::add(const Record& record, bool keep, std::size_t waits) {
   const std::string source = record.source.text();
@@ -219,6 +220,10 @@ std::vector<accounting::Delivered> DayFile::deliveries(std::int64_t id) {
 void DayFile::put(const accounting::Session& session) {
   bind_session(put_session_, session);
   run(put_session_);
+}
+
+std::optional<accounting::Session> DayFile::session_of(const Record& record) {
+  return session_that_belongs(sessions_of_, record);
 }
 
 }  // namespace jembatan::store

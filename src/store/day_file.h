@@ -29,6 +29,8 @@ class DayFile {
   void delivered(const accounting::Delivered& evidence, bool keep);
   std::vector<accounting::Delivered> deliveries(std::int64_t id);
   void put(const accounting::Session& session);
+  /// The newest session that ended on this day and that the record belongs to.
+  std::optional<accounting::Session> session_of(const accounting::Record& record);
 
  private:
   SQLite::Database database_;
@@ -39,6 +41,7 @@ class DayFile {
   SQLite::Statement one_less_;
   SQLite::Statement empty_;
   SQLite::Statement put_session_;
+  SQLite::Statement sessions_of_;
 };
 
 inline constexpr std::string_view kRecordColumns =

@@ -13,7 +13,26 @@ constexpr const char* kInboxFile = "inbox.sqlite";
 constexpr int kInboxVersion = 1;
 constexpr const char* kInboxTables =
     "CREATE TABLE IF NOT EXISTS inbox (last_id INTEGER PRIMARY KEY, records BLOB NOT NULL);"
+    "CREATE TABLE IF NOT EXISTS damaged (last_id INTEGER PRIMARY KEY, records BLOB NOT NULL);"
     "PRAGMA user_version = 1";
+
+OctetView view_of_blob(const SQLite::Column& column) {
+  return {static_cast<const std::uint8_t*>(column.getBlob()), static_cast<std::size_t>(column.getBytes())};
+}
+
+void set_damaged_aside(SQLite::Database& database) {
+  std::vector<std::int64_t> ids;
+  SQLite::Statement rows(database, "SELECT last_id, records FROM inbox");
+  while (rows.executeStep()) {
+    if (!accounting::unpacked(view_of_blob(rows.getColumn(1)))) ids.push_back(rows.getColumn(0).getInt64());
+  }
+  rows.reset();
+  for (const std::int64_t id : ids)
+    database.exec(fmt::format(
+        "BEGIN; INSERT OR IGNORE INTO damaged SELECT * FROM inbox WHERE last_id = {0}; DELETE FROM "
+        "inbox WHERE last_id = {0}; COMMIT",
+        id));
+}
 
 }  // namespace
 
@@ -33,6 +52,7 @@ Result<std::unique_ptr<Inbox>> Inbox::open(const std::filesystem::path& folder) 
     // FULL: a commit is on the disk when it returns, as an acknowledged record must be.
     database.exec("PRAGMA synchronous = FULL");
     database.exec(kInboxTables);
+    set_damaged_aside(database);
     return std::unique_ptr<Inbox>(new Inbox(folder, std::move(database)));
   });
 }
@@ -61,9 +81,7 @@ Result<std::vector<Incoming>> Inbox::behind(std::int64_t id, std::size_t most) {
     const Rewound rewound(behind_);
     behind_.bind(1, id);
     while (out.size() < most && behind_.executeStep()) {
-      const SQLite::Column column = behind_.getColumn(0);
-      auto records = accounting::unpacked(
-          {static_cast<const std::uint8_t*>(column.getBlob()), static_cast<std::size_t>(column.getBytes())});
+      auto records = accounting::unpacked(view_of_blob(behind_.getColumn(0)));
       if (!records) return records.error().at("inbox");
       for (Incoming& one : *records) {
         if (one.arrival.id > id) out.push_back(std::move(one));
@@ -86,6 +104,10 @@ Result<std::int64_t> Inbox::last() {
   return attempt(folder_, [&]() -> Result<std::int64_t> {
     return number_of(database_, "SELECT max(last_id) FROM inbox");
   });
+}
+
+std::int64_t Inbox::damaged() {
+  return number_of(database_, "SELECT count(*) FROM damaged");
 }
 
 void Inbox::limit_pages(std::int64_t most) {

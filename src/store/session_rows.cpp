@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include "accounting/sessions.h"
+
 namespace jembatan::store {
 
 using accounting::EndedBy;
@@ -35,6 +37,18 @@ Session session_in(SQLite::Statement& row) {
   out.output_octets = static_cast<std::uint64_t>(integer());
   out.terminate_cause = static_cast<std::uint32_t>(integer());
   return out;
+}
+
+std::optional<Session> session_that_belongs(SQLite::Statement& sessions_of,
+                                            const accounting::Record& record) {
+  const Rewound rewound(sessions_of);
+  sessions_of.bindNoCopy(1, record.session_id);
+  sessions_of.bindNoCopy(2, record.nas);
+  while (sessions_of.executeStep()) {
+    Session one = session_in(sessions_of);
+    if (belongs(one, record)) return one;
+  }
+  return std::nullopt;
 }
 
 void bind_session(SQLite::Statement& to, const Session& session) {

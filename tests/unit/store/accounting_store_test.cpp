@@ -133,6 +133,13 @@ TEST_F(StoreTest, FindsTheRecordOfTheSameEventOnOtherDays) {
   EXPECT_EQ(*store->find(incoming(start("s3"), 9 * 24h).arrival), std::nullopt);
 }
 
+TEST_F(StoreTest, ADeviceWithoutAClockIsLookedForAmongTheLastDaysAlone) {
+  fill(incoming(start().with("Event-Timestamp", "12")));
+  EXPECT_EQ(*store->find(incoming(start().with("Event-Timestamp", "12"), 4s).arrival), 1);
+  fill(incoming(start("x"), 72h));
+  EXPECT_EQ(*store->find(incoming(start().with("Event-Timestamp", "12"), 72h).arrival), std::nullopt);
+}
+
 TEST_F(StoreTest, AResendThatNobodyKnewAnyMoreIsNotKeptTwice) {
   fill(start());
   fill(incoming(start().with("Acct-Delay-Time", "9"), 9s, {"reef-homes"}));
@@ -438,6 +445,22 @@ TEST_F(InboxTest, GivesBackWhatWasKeptUntilItMayForget) {
   EXPECT_EQ(inbox->behind(0, 1)->size(), 2U);  // a commit is given whole
   ASSERT_TRUE(inbox->forget(2));
   EXPECT_EQ(inbox->behind(0, 100)->size(), 1U);
+}
+
+TEST_F(InboxTest, ADamagedCommitIsSetAsideAndTheOthersAreRead) {
+  for (const char* session : {"s1", "s2", "s3"}) {
+    const std::vector<Incoming> one{incoming(start(session))};
+    ASSERT_TRUE(inbox->append(one));
+  }
+  inbox.reset();
+  open_to_write(folder.path() / "inbox.sqlite")
+      .exec("UPDATE inbox SET records = zeroblob(length(records)) WHERE last_id = 2");
+  for (int i = 0; i < 2; ++i) {
+    inbox = std::move(*Inbox::open(folder.path()));
+    EXPECT_EQ(inbox->damaged(), 1);
+    EXPECT_EQ(inbox->behind(0, 100)->size(), 2U);
+    EXPECT_EQ(*inbox->last(), 3);
+  }
 }
 
 TEST_F(InboxTest, WhoReadsMayDoSoMeanwhile) {
