@@ -67,10 +67,14 @@ class Node:
         return out
 
     def count(self):
-        try:
-            return len(self.records())
-        except sqlite3.Error:
-            return 0
+        out = 0
+        for day in (self.folder / "data" / "records").glob("*.sqlite"):
+            try:
+                with sqlite3.connect(f"file:{day}?mode=ro", uri=True, timeout=5) as database:
+                    out += database.execute("SELECT count(*) FROM record").fetchone()[0]
+            except sqlite3.Error:
+                pass  # being made
+        return out
 
 
 def attribute(kind, value):
@@ -168,8 +172,12 @@ def main():
     until = time.monotonic() + 60
     while device.waiting and time.monotonic() < until:
         device.turn(more=False)
-    while home.count() < device.next and time.monotonic() < until:
-        time.sleep(0.2)
+    drained, until = home.count(), time.monotonic() + 60
+    while drained < device.next and time.monotonic() < until:  # as long as something arrives
+        time.sleep(0.5)
+        now = home.count()
+        if now > drained:
+            drained, until = now, time.monotonic() + 60
     for node in nodes:
         node.stop()
     print(f"{rounds} rounds (seed {seed}), killed " + ", ".join(f"{name} {count} times" for name, count in kills.items()) +
