@@ -10,7 +10,6 @@
 #include <cerrno>
 #include <cstring>
 
-#include "accounting/memory.h"
 #include "document/parse.h"
 #include "host/certificate.h"
 #include "host/process.h"
@@ -28,7 +27,6 @@
 #include "server/proof_pool.h"
 #include "server/worker.h"
 #include "store/accounting_store.h"
-#include "store/inbox.h"
 #include "store/journal_store.h"
 #include "store/plan_store.h"
 
@@ -39,7 +37,6 @@ using namespace std::chrono_literals;
 using forward::Purpose;
 
 constexpr std::uintmax_t kLeastSpace = 1U << 20U;
-constexpr std::size_t kMostKnown = 1U << 19U;  // records that a resend is known of before it is answered
 
 std::size_t worker_count(const host::NodeSettings& settings) {
   if (settings.workers > 0) return static_cast<std::size_t>(settings.workers);
@@ -297,54 +294,6 @@ Status Server::start_threads() {
   return {};
 }
 
-// The parts of accounting, each with a connection of its own: who writes the inbox, who fills the store from
-// it, who sends on what waits there.
-Status Server::start_accounting() {
-  auto inbox = store::Inbox::open(settings_.data_folder);
-  if (!inbox) return inbox.error();
-  if (const auto damaged = (*inbox)->damaged(); damaged > 0)
-    log_error(fmt::format(
-        "accounting inbox: {} commits cannot be read; they are set aside in the table 'damaged' of '{}'",
-        damaged, (settings_.data_folder / "inbox.sqlite").string()));
-  auto inbox_to_read = store::Inbox::open_for_reading(settings_.data_folder);
-  if (!inbox_to_read) return inbox_to_read.error();
-  std::array<std::unique_ptr<accounting::Store>, 2> readers;
-  for (auto& reader : readers) {
-    auto opened = store::AccountingStore::open_for_reading(settings_.data_folder);
-    if (!opened) return opened.error();
-    reader = std::move(*opened);
-  }
-  auto memory = accounting::remembered(*store_, **inbox, kMostKnown);
-  if (!memory) return memory.error();
-
-  deliverer_ =
-      std::make_unique<Deliverer>(std::move(readers[0]), settings_.send_from,
-                                  Deliverer::Parts{plan_, *events_, tap_, [this] { prober_->look(); }});
-  filler_ = std::make_unique<Filler>(Filler::Parts{
-      .inbox = std::move(*inbox_to_read),
-      .store = std::move(store_),
-      .housekeeping = settings_.housekeeping,
-      .filled = [this](std::int64_t up_to) { writer_->filled(up_to); },
-      .settled = [this](std::int64_t up_to) { writer_->settled(up_to); },
-      .queued = [this](const std::set<std::string>& groups) { deliverer_->look(groups); },
-      .taken_off =
-          [this](std::vector<accounting::Delivered> records) { deliverer_->taken_off(std::move(records)); }});
-  writer_ = std::make_unique<AccountingWriter>(AccountingWriter::Parts{
-      .inbox = std::move(*inbox),
-      .known = std::move(memory->known),
-      .last = memory->last,
-      .find_older = [older = std::shared_ptr<accounting::Store>(std::move(readers[1]))](
-                        const accounting::Arrival& arrival) { return older->find(arrival); },
-      .recorded =
-          [this](std::size_t worker, std::vector<AccountingWriter::Done> done) {
-            workers_[worker]->recorded(std::move(done));
-          },
-      .kept = [this] { filler_->look(); }});
-  filler_->start();
-  deliverer_->start(*filler_);
-  return {};
-}
-
 Result<revision::Applied> Server::reload(const revision::Author& author, document::Problems& problems,
                                          Reload how) {
   const std::lock_guard lock(plan_mutex_);
@@ -393,25 +342,6 @@ void Server::follow_host_names() {
 void Server::settle() {
   events_->settle();
   journal_writer_->settle();
-}
-
-void Server::catch_up() {
-  filler_->work([](accounting::Store&) {});
-}
-
-Result<std::uint64_t> Server::redirect_accounting(const std::string& group,
-                                                  const std::optional<std::string>& to) {
-  Result<std::uint64_t> out = fail(Errc::unreachable, "the node is being stopped");
-  filler_->work([&](accounting::Store& store) { out = store.redirect(group, to); });
-  if (!out) return out;
-  std::set<std::string> changed{group};
-  if (to) changed.insert(*to);
-  deliverer_->begin_anew(changed);
-  return out;
-}
-
-std::map<std::string, engine::Progress::OfGroup> Server::accounting_progress() const {
-  return deliverer_->progress().all(host::SystemClock().now());
 }
 
 std::vector<engine::MirrorTally> Server::mirrors() const {
