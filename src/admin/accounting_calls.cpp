@@ -161,10 +161,8 @@ void show_record(const Asked& asked) {
       asked.server.with_accounting([&](accounting::Store& store) { return store.records(query); });
   if (!found) return problem(asked.response, 507, "The store cannot be read", found.error().text);
   if (found->empty())
-    return problem(
-        asked.response, 404, "Not found",
-        fmt::format("there is no record {}: it was never given, is kept no longer, or was only passed on",
-                    *id));
+    return problem(asked.response, 404, "Not found",
+                   fmt::format("there is no record {}: it was never given, or is kept no longer", *id));
   const auto where =
       asked.server.with_accounting([&](accounting::Store& store) { return store.whereabouts(*query.id); });
   if (!where) return problem(asked.response, 507, "The store cannot be read", where.error().text);

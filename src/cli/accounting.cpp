@@ -84,6 +84,8 @@ Exit show_queue(const Arguments& arguments, Terminal& terminal) {
 
 void print_way(const json& record, Terminal& out) {
   print_attributes(json::array({record}), out);
+  if (record.at("attributes").empty())
+    out.line("    it was only passed on: what it said went when all had it");
   out.line(out.coloured("where it went", Colour::bold));
   for (const json& one : record.at("delivered"))
     out.line(fmt::format("    {}: {} acknowledged after {} ms ({} UTC), digest {}", one.value("group", ""),

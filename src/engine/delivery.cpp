@@ -12,6 +12,8 @@ namespace jembatan::engine {
 namespace {
 
 constexpr std::size_t kMostUnderWay = 16384;
+constexpr std::size_t kMostTakenUp = 4 * kMostUnderWay;
+constexpr std::size_t kMostLeaving = 50000;  // of a group, acknowledged while the store cannot be written
 constexpr std::size_t kLeastTakenUp = 8;
 constexpr std::size_t kTakenUpFor =
     6;  // times what may be under way: the records of a session wait for each other
@@ -34,7 +36,7 @@ std::size_t Delivery::Queue::room() const {
 }
 
 Delivery::Delivery(Random& random, Counters& counters)
-    : parcels_(4 * kMostUnderWay), crossings_(*this, random, counters, {kMostUnderWay}) {}
+    : parcels_(kMostTakenUp), crossings_(*this, random, counters, {kMostUnderWay}) {}
 
 std::optional<std::size_t> Delivery::place_of(const std::string& group) const {
   if (!live_) return std::nullopt;
@@ -88,10 +90,15 @@ void Delivery::put_back(Queue& queue, std::size_t but) {
   }
 }
 
+// Whoever waits for another's place, or for the store, is looked at when something has happened there.
+bool Delivery::may_load(const Queue& queue) const {
+  return queue.more && queue.place && queue.leaving.size() < kMostLeaving && parcels_.taken() < kMostTakenUp;
+}
+
 std::vector<Delivery::Wish> Delivery::wishes(TimePoint now) const {
   std::vector<Wish> out;
   for (const auto& [group, queue] : queues_) {
-    if (!queue.more || !queue.place || queue.pace.rests(now)) continue;
+    if (!may_load(queue) || queue.pace.rests(now)) continue;
     const std::size_t room = queue.room();
     // Not one by one: each look costs.
     if (room > 0 && room * 2 >= queue.pace.window()) out.push_back({group, queue.behind, room});
@@ -237,7 +244,7 @@ void Delivery::on_timer(const Turn& turn) {
 std::optional<TimePoint> Delivery::next_deadline() {
   std::optional<TimePoint> out = crossings_.next_deadline();
   for (const auto& [group, queue] : queues_) {
-    const bool waits = queue.place && (queue.more || !queue.waiting.empty());
+    const bool waits = may_load(queue) || (queue.place && !queue.waiting.empty());
     if (!waits || !queue.under_way.empty()) continue;
     out = std::min(out.value_or(TimePoint::max()), queue.pace.rests_until());
   }

@@ -77,6 +77,8 @@ class Delivery final : private Composer {
     std::size_t taken_up() const { return waiting.size() + under_way.size(); }
     std::size_t room() const;
   };
+  /// True if more of its records may be taken up.
+  bool may_load(const Queue& queue) const;
   void put_back(Queue& queue, std::size_t but);
   void send(Queue& queue, const Turn& turn);
   bool start(Queue& queue, Ticket ticket, const Turn& turn);

@@ -82,7 +82,7 @@ bool Filler::work(const std::function<void(accounting::Store&)>& work) {
 
 std::string Filler::problem() const {
   const std::lock_guard lock(mutex_);
-  return problem_;
+  return problems_.empty() ? "" : problems_.begin()->second;
 }
 
 void Filler::stop() {
@@ -129,9 +129,9 @@ void Filler::run() {
 bool Filler::fill() {
   last_batch_ = 0;
   auto records = parts_.inbox->behind(filled_, kMostAtOnce);
-  if (!records) return remember(records.error(), "accounting inbox");
+  if (!remember(records ? Status{} : Status{records.error()}, "accounting inbox")) return false;
   if (records->empty()) return false;
-  if (const Status done = parts_.store->fill(*records); !remember(done, "accounting store")) return false;
+  if (const Status done = parts_.store->fill(*records); !remember(done, "accounting records")) return false;
   filled_ = records->back().arrival.id;
   last_batch_ = records->size();
   parts_.filled(filled_);
@@ -141,14 +141,19 @@ bool Filler::fill() {
   return records->size() >= kMostAtOnce;
 }
 
+// What cannot be written now is tried again, with what comes.
 void Filler::take_off(Wanted& wanted) {
-  if (!wanted.set_aside.empty()) remember(parts_.store->set_aside(wanted.set_aside), "accounting queue");
+  const auto again = [this](auto& to, auto& from) {
+    const std::lock_guard lock(mutex_);
+    to.insert(to.end(), std::make_move_iterator(from.begin()), std::make_move_iterator(from.end()));
+  };
+  if (!wanted.set_aside.empty() &&
+      !remember(parts_.store->set_aside(wanted.set_aside), "accounting queue: what is set aside"))
+    again(wanted_.set_aside, wanted.set_aside);
   if (wanted.delivered.empty()) return;
   if (remember(parts_.store->delivered(wanted.delivered), "accounting queue"))
     return parts_.taken_off(std::move(wanted.delivered));
-  const std::lock_guard lock(mutex_);  // again, with what comes
-  wanted_.delivered.insert(wanted_.delivered.end(), std::make_move_iterator(wanted.delivered.begin()),
-                           std::make_move_iterator(wanted.delivered.end()));
+  again(wanted_.delivered, wanted.delivered);
 }
 
 void Filler::settle_in_time() {
@@ -165,24 +170,24 @@ void Filler::tidy_in_time() {
   if (now < tidy_at_) return;
   tidy_at_ = now + kTidyEvery;
   const auto dropped = parts_.store->tidy(std::chrono::system_clock::now(), parts_.housekeeping);
-  if (!remember(dropped ? Status{} : Status{dropped.error()}, "accounting store") || dropped->empty()) return;
+  if (!remember(dropped ? Status{} : Status{dropped.error()}, "accounting sessions") || dropped->empty())
+    return;
   log_info(fmt::format(
       "accounting store: the records of {} are dropped (accounting.keep, accounting.megabytes)", *dropped));
 }
 
 // One line when it begins, and one when it is over. False: it could not be done.
-bool Filler::remember(const Status& done, const char* what) {
-  failing_ = !done;
+bool Filler::remember(const Status& done, const std::string& what) {
   const std::lock_guard lock(mutex_);
   if (done) {
-    if (!problem_.empty()) log_info(fmt::format("{}: writing goes on", what));
-    problem_.clear();
-    return true;
+    if (problems_.erase(what) > 0) log_info(fmt::format("{}: writing goes on", what));
+  } else {
+    if (!problems_.contains(what)) log_error(done.error().at(what).text);
+    problems_[what] = done.error().text;
+    try_again_at_ = Steady::now() + kTryAgainAfter;
   }
-  if (problem_.empty()) log_error(done.error().at(what).text);
-  problem_ = done.error().text;
-  try_again_at_ = Steady::now() + kTryAgainAfter;
-  return false;
+  failing_ = !problems_.empty();
+  return static_cast<bool>(done);
 }
 
 }  // namespace jembatan::server

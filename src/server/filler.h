@@ -1,6 +1,7 @@
 #pragma once
 #include <condition_variable>
 #include <functional>
+#include <map>
 #include <mutex>
 #include <set>
 #include <thread>
@@ -57,13 +58,13 @@ class Filler {
   void take_off(Wanted& wanted);
   void settle_in_time();
   void tidy_in_time();
-  bool remember(const Status& done, const char* what);
+  bool remember(const Status& done, const std::string& what);
 
   Parts parts_;
   mutable std::mutex mutex_;
   std::condition_variable arrived_;
   Wanted wanted_;
-  std::string problem_;
+  std::map<std::string, std::string> problems_;  // by what cannot be written: why
   bool stop_ = false;
   // The thread's alone.
   std::int64_t filled_ = 0;
@@ -71,8 +72,8 @@ class Filler {
   Steady::time_point settle_at_;
   Steady::time_point tidy_at_;
   Steady::time_point try_again_at_;
-  bool failing_ = false;
-  bool more_ = false;  // in the inbox
+  bool failing_ = false;  // something could not be written
+  bool more_ = false;     // in the inbox
   std::size_t last_batch_ = 0;
   std::thread thread_;
 };

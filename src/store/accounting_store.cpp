@@ -189,18 +189,21 @@ Result<std::string> AccountingStore::tidy(WallTime now, const accounting::Housek
 }
 
 void AccountingStore::mark_lost(WallTime now, const accounting::Silence& silence) {
-  SQLite::Transaction whole(main_, SQLite::TransactionBehavior::IMMEDIATE);
+  std::vector<Session> lost;
   SQLite::Statement open(main_,
                          fmt::format("SELECT {} FROM session WHERE ended_ms IS NULL", kSessionColumns));
   while (open.executeStep()) {
     Session session = session_in(open);
-    if (now < lost_from(session, silence)) continue;
+    if (now >= lost_from(session, silence)) lost.push_back(std::move(session));
+  }
+  open.reset();
+  SQLite::Transaction whole(main_, SQLite::TransactionBehavior::IMMEDIATE);
+  for (Session& session : lost) {
     session.ended = session.updated;
     session.ended_by = accounting::EndedBy::silence;
     bind_session(put_session_, session);
     run(put_session_);
   }
-  open.reset();
   whole.commit();
 }
 

@@ -115,7 +115,7 @@ SQLite::Statement Filter::select(SQLite::Database& from, std::string_view column
 
 Filter record_filter(const Query& query) {
   Filter out(query, "received_ms", "received_ms");
-  out.also("(keep = 1 OR waits > 0)");
+  if (!query.id) out.also("(keep = 1 OR waits > 0)");  // by its number also what was only passed on
   return out;
 }
 

@@ -331,6 +331,22 @@ TEST(FillingTest, AStoreThatRefusesIsTriedAgainAndNothingIsForgottenMeanwhile) {
   EXPECT_EQ(one.settled, 3);
 }
 
+// What is well elsewhere does not hide it: the records are taken over without another one having to come.
+TEST(FillingTest, AStoreThatTakesDeliveriesAndRefusesRecordsIsTriedAgain) {
+  Filling one;
+  one.shelf.store_refuses = true;
+  put_into(one.shelf, 3, "lagoon");
+  one.filler.start();
+  one.filler.work([](accounting::Store&) {});
+  one.filler.delivered({{1, "lagoon", "lagoon-1", {}, {}, {}}});
+  ASSERT_TRUE(one.shelf.wait_until([&] { return !one.shelf.taken_off.empty(); }));
+  one.filler.work([](accounting::Store&) {});
+  EXPECT_EQ(one.filler.problem(), "disk full");
+  one.shelf.refuse_in_store(false);
+  EXPECT_TRUE(one.shelf.wait_until([&] { return one.shelf.filled.size() == 3; }));
+  one.filler.stop();
+}
+
 // Asks for one answer; gives the port that the ask came from.
 TEST(LanesTest, EachLaneHasAPortOfItsOwnAndAnswersComeBackByIt) {
   asio::io_context io;

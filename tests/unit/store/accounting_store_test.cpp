@@ -199,6 +199,9 @@ TEST_F(StoreTest, WhatIsOnlyPassedOnIsGoneWhenAllHaveItButForItsDigest) {
   deliver(id, "b");
   EXPECT_TRUE(store->records({})->empty());
   EXPECT_EQ(store->whereabouts(id)->delivered.size(), 2U);
+  ASSERT_EQ(store->records({.id = id})->size(), 1U);
+  EXPECT_EQ(store->records({.id = id})->at(0).user, "");
+  EXPECT_EQ(store->records({.id = id})->at(0).digest, incoming(start()).arrival.digest);
   EXPECT_EQ(*store->find(incoming(start()).arrival), id);  // a resend is known all the same
 }
 
