@@ -169,13 +169,8 @@ std::vector<Day> AccountingStore::days_since(const Arrival& arrival) const {
 
 Status AccountingStore::settle() {
   return attempt(folder_, [&]() -> Status {
-    // A commit that is on the disk takes those before it along: they are in one file.
-    const auto settle = [](SQLite::Database& database) {
-      database.exec(
-          "PRAGMA synchronous = FULL; UPDATE settled SET times = times + 1; PRAGMA synchronous = NORMAL");
-    };
-    for (DayFile* file : days_.open()) settle(file->database());
-    settle(main_);
+    for (DayFile* file : days_.open()) store::settle(file->database());
+    store::settle(main_);
     return {};
   });
 }

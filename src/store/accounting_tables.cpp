@@ -52,16 +52,10 @@ void copy_records(SQLite::Database& from, DayFiles& files) {
   }
 }
 
-void settle_days(DayFiles& files) {
-  for (const Day day : files.days())
-    files.of(day)->database().exec(
-        "PRAGMA synchronous = FULL; UPDATE settled SET times = times + 1; PRAGMA synchronous = NORMAL");
-}
-
 void from_version_1(SQLite::Database& database, const std::filesystem::path& folder) {
   DayFiles files(folder / kRecordFolder, DayFile::Access::write);
   copy_records(database, files);
-  settle_days(files);
+  for (const Day day : files.days()) settle(files.to_write(day).database());
   SQLite::Transaction whole(database, SQLite::TransactionBehavior::IMMEDIATE);
   database.exec(
       "DROP INDEX session_by_key; DROP INDEX session_open; DROP INDEX outbox_by_record;"
@@ -84,24 +78,12 @@ void from_version_1(SQLite::Database& database, const std::filesystem::path& fol
   database.exec("VACUUM");
 }
 
-Status make_tables(SQLite::Database& database, const std::filesystem::path& folder) {
-  const std::int64_t version = number_of(database, "PRAGMA user_version");
-  if (version == kAccountingVersion) return {};
-  if (version > kAccountingVersion)
-    return fail(Errc::conflict,
-                fmt::format("made by a newer version (tables {}, known {})", version, kAccountingVersion));
-  if (version == 1) {
-    from_version_1(database, folder);
-    return {};
-  }
-  SQLite::Transaction whole(database, SQLite::TransactionBehavior::IMMEDIATE);
-  database.exec(
-      fmt::format("{}{}PRAGMA user_version = {}", kSessionTable, kAccountingTables, kAccountingVersion));
-  whole.commit();
-  return {};
-}
-
 }  // namespace
+
+void settle(SQLite::Database& database) {
+  database.exec(
+      "PRAGMA synchronous = FULL; UPDATE settled SET times = times + 1; PRAGMA synchronous = NORMAL");
+}
 
 Result<SQLite::Database> open_accounting(const std::filesystem::path& folder) {
   std::error_code failed;
@@ -120,7 +102,9 @@ Result<SQLite::Database> open_accounting(const std::filesystem::path& folder) {
   auto opened = attempt(folder, [&]() -> Result<SQLite::Database> {
     SQLite::Database database = open_to_write(file);
     database.exec("PRAGMA synchronous = NORMAL; PRAGMA wal_autocheckpoint = 4000");
-    if (Status s = make_tables(database, folder); !s) return s.error();
+    if (number_of(database, "PRAGMA user_version") == 1) from_version_1(database, folder);
+    const std::string tables = std::string(kSessionTable) + kAccountingTables;
+    if (Status s = make_tables(database, tables, kAccountingVersion); !s) return s.error();
     if (Status s = check_quickly(database); !s) return s.error();
     return database;
   });

@@ -6,6 +6,10 @@ namespace jembatan::store {
 inline constexpr const char* kAccountingFile = "accounting.sqlite";
 inline constexpr const char* kRecordFolder = "records";
 
+/// On return, all that was committed to the file survives a loss of power: a commit that is on the disk takes
+/// those before it along. Others are not synced. Of `accounting.sqlite`, and of days' files; throws.
+void settle(SQLite::Database& database);
+
 /// Opens, or makes, `accounting.sqlite` and the folder of the days' files. A store of version 1, which had
 /// everything in one file, becomes one of today: its records go into the files of their days first, then all
 /// else changes in one transaction; whoever is stopped in between does it again.

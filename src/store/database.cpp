@@ -1,16 +1,21 @@
 #include "store/database.h"
 
+#include <SQLiteCpp/Transaction.h>
 #include <fcntl.h>
 #include <fmt/format.h>
 #include <sqlite3.h>
 #include <unistd.h>
 
-#include "store/sqlite.h"
-
 namespace jembatan::store {
 namespace {
 
 constexpr int kBusyFor = 5000;  // milliseconds
+
+// What holds for all of SQLite, before anything is opened.
+void set_up_sqlite() {
+  static const int done = sqlite3_config(SQLITE_CONFIG_MEMSTATUS, 0);  // counting takes a lock each time
+  (void)done;
+}
 
 }  // namespace
 
@@ -53,6 +58,18 @@ Status check_quickly(SQLite::Database& database) {
               fmt::format("the file is damaged ({}): restore it from a backup", text_in(check.getColumn(0))));
 }
 
+Status make_tables(SQLite::Database& database, const std::string& tables, std::int64_t version) {
+  SQLite::Transaction whole(database, SQLite::TransactionBehavior::IMMEDIATE);
+  const std::int64_t found = number_of(database, "PRAGMA user_version");
+  if (found == version) return {};
+  if (found != 0)
+    return fail(Errc::conflict, fmt::format("made by {} version (tables {}, known {})",
+                                            found > version ? "a newer" : "an older", found, version));
+  database.exec(fmt::format("{}PRAGMA user_version = {}", tables, version));
+  whole.commit();
+  return {};
+}
+
 std::int64_t number_of(SQLite::Database& database, const std::string& sql) {
   SQLite::Statement statement(database, sql);
   return statement.executeStep() ? statement.getColumn(0).getInt64() : 0;
@@ -74,6 +91,19 @@ Octets octets_in(const SQLite::Column& column) {
 std::string text_in(const SQLite::Column& column) {
   const char* text = column.getText();
   return {text, static_cast<std::size_t>(column.getBytes())};
+}
+
+void bind_value(SQLite::Statement& to, int place, std::int64_t value) {
+  to.bind(place, value);
+}
+void bind_value(SQLite::Statement& to, int place, std::string_view text) {
+  to.bind(place, std::string(text));
+}
+void bind_value(SQLite::Statement& to, int place, OctetView octets) {
+  to.bind(place, static_cast<const void*>(octets.data()), static_cast<int>(octets.size()));
+}
+void bind_value(SQLite::Statement& to, int place, WallTime time) {
+  to.bind(place, milliseconds_of(time));
 }
 
 void bind_octets(SQLite::Statement& to, int place, OctetView octets) {

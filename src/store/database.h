@@ -7,6 +7,8 @@
 
 #include <filesystem>
 #include <string>
+#include <string_view>
+#include <vector>
 
 #include "base/clock.h"
 #include "base/octets.h"
@@ -28,9 +30,15 @@ auto attempt(const std::filesystem::path& folder, Work work) -> decltype(work())
 }
 
 /// Opens or makes a database file, readable by its owner alone, in write-ahead mode: one writes, others may
-/// read meanwhile. Throws, as what follows does.
+/// read meanwhile. Throws.
 SQLite::Database open_to_write(const std::filesystem::path& file);
+/// For reading alone; the file must be there. Throws.
 SQLite::Database open_to_read(const std::filesystem::path& file);
+
+/// Makes the tables, in one transaction, if the file has none yet.
+///   version  of these tables
+///   errors   Errc::conflict: the file was made by another version
+Status make_tables(SQLite::Database& database, const std::string& tables, std::int64_t version);
 
 /// Looks whether the file is whole; of a large one, only at its tables.
 ///   errors  Errc::io: what is wrong with it
@@ -39,10 +47,22 @@ Status check_quickly(SQLite::Database& database);
 /// The first number that a query gives; 0 if there is none, or it is null.
 std::int64_t number_of(SQLite::Database& database, const std::string& sql);
 
+/// Since 1970, as rows have times.
 std::int64_t milliseconds_of(WallTime time);
 WallTime time_in(const SQLite::Column& column);
 Octets octets_in(const SQLite::Column& column);
 std::string text_in(const SQLite::Column& column);
+/// Binds a value at a place, from 1 on; texts and octets are copied, times are in milliseconds.
+void bind_value(SQLite::Statement& to, int place, std::int64_t value);
+void bind_value(SQLite::Statement& to, int place, std::string_view text);
+void bind_value(SQLite::Statement& to, int place, OctetView octets);
+void bind_value(SQLite::Statement& to, int place, WallTime time);
+/// Binds all of them, from place 1 on.
+template <class... Values>
+void bind_all(SQLite::Statement& to, const Values&... values) {
+  int place = 1;
+  (bind_value(to, place++, values), ...);
+}
 /// Binds octets that live until the statement has been run.
 void bind_octets(SQLite::Statement& to, int place, OctetView octets);
 /// Runs a statement without rows, and makes it ready to be bound anew.
@@ -59,5 +79,13 @@ class Rewound {
  private:
   SQLite::Statement& statement_;
 };
+
+/// What `read` makes of each row.
+template <class Read>
+auto all_rows(SQLite::Statement& statement, Read read) -> std::vector<decltype(read(statement))> {
+  std::vector<decltype(read(statement))> out;
+  while (statement.executeStep()) out.push_back(read(statement));
+  return out;
+}
 
 }  // namespace jembatan::store

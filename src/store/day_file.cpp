@@ -42,9 +42,9 @@ constexpr const char* kSessionsByUser = "CREATE INDEX session_by_user ON session
 SQLite::Database opened_day(const std::filesystem::path& file) {
   SQLite::Database out = open_to_write(file);
   out.exec("PRAGMA synchronous = NORMAL; PRAGMA wal_autocheckpoint = 4000; PRAGMA cache_size = -32000");
-  if (number_of(out, "PRAGMA user_version") != 0) return out;
-  out.exec(fmt::format("BEGIN IMMEDIATE; {}{}{} PRAGMA user_version = {}; COMMIT", kDayTables, kSessionTable,
-                       kSessionsByUser, kDayVersion));
+  const std::string tables = std::string(kDayTables) + kSessionTable + kSessionsByUser;
+  if (const Status made = make_tables(out, tables, kDayVersion); !made)
+    throw SQLite::Exception(file.string() + ": " + made.error().text);
   return out;
 }
 

@@ -12,9 +12,8 @@ using accounting::Incoming;
 constexpr const char* kInboxFile = "inbox.sqlite";
 constexpr int kInboxVersion = 1;
 constexpr const char* kInboxTables =
-    "CREATE TABLE IF NOT EXISTS inbox (last_id INTEGER PRIMARY KEY, records BLOB NOT NULL);"
-    "CREATE TABLE IF NOT EXISTS damaged (last_id INTEGER PRIMARY KEY, records BLOB NOT NULL);"
-    "PRAGMA user_version = 1";
+    "CREATE TABLE inbox (last_id INTEGER PRIMARY KEY, records BLOB NOT NULL);"
+    "CREATE TABLE damaged (last_id INTEGER PRIMARY KEY, records BLOB NOT NULL);";
 
 OctetView view_of_blob(const SQLite::Column& column) {
   return {static_cast<const std::uint8_t*>(column.getBlob()), static_cast<std::size_t>(column.getBytes())};
@@ -46,12 +45,10 @@ Inbox::Inbox(std::filesystem::path folder, SQLite::Database database)
 Result<std::unique_ptr<Inbox>> Inbox::open(const std::filesystem::path& folder) {
   return attempt(folder, [&]() -> Result<std::unique_ptr<Inbox>> {
     SQLite::Database database = open_to_write(folder / kInboxFile);
-    if (const auto version = number_of(database, "PRAGMA user_version"); version > kInboxVersion)
-      return fail(Errc::conflict, fmt::format("'{}': made by a newer version (tables {}, known {})",
-                                              (folder / kInboxFile).string(), version, kInboxVersion));
     // FULL: a commit is on the disk when it returns, as an acknowledged record must be.
     database.exec("PRAGMA synchronous = FULL");
-    database.exec(kInboxTables);
+    if (const Status made = make_tables(database, kInboxTables, kInboxVersion); !made)
+      return made.error().at(fmt::format("'{}'", (folder / kInboxFile).string()));
     set_damaged_aside(database);
     return std::unique_ptr<Inbox>(new Inbox(folder, std::move(database)));
   });

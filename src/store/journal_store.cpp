@@ -1,5 +1,6 @@
 #include "store/journal_store.h"
 
+#include <SQLiteCpp/Transaction.h>
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -26,13 +27,24 @@ std::int64_t integer_of(std::uint64_t number) {
 
 }  // namespace
 
+JournalStore::JournalStore(std::filesystem::path folder, SQLite::Database database)
+    : folder_(std::move(folder)),
+      database_(std::move(database)),
+      insert_(database_, "INSERT INTO block VALUES (?1, ?2, ?3, ?4, ?5)"),
+      below_(database_,
+             "SELECT first, last, from_ms, until_ms, entries FROM block"
+             " WHERE first < ?1 AND until_ms >= ?2 AND from_ms < ?3 ORDER BY first DESC LIMIT 1") {}
+
 Result<std::unique_ptr<JournalStore>> JournalStore::open(const std::filesystem::path& folder) {
-  const std::string path = (folder / "journal.sqlite").string();
-  auto database = Database::open_shared(path);
-  if (!database) return database.error();
-  std::unique_ptr<JournalStore> out(new JournalStore(std::move(*database)));
-  if (const Status prepared = out->prepare(); !prepared) return prepared.error().at(path);
-  return out;
+  const std::filesystem::path file = folder / "journal.sqlite";
+  auto opened = attempt(folder, [&]() -> Result<std::unique_ptr<JournalStore>> {
+    SQLite::Database database = open_to_write(file);
+    database.exec("PRAGMA synchronous = OFF");
+    if (Status s = make_tables(database, kJournalTables, kJournalVersion); !s) return s.error();
+    return std::unique_ptr<JournalStore>(new JournalStore(folder, std::move(database)));
+  });
+  if (!opened) return opened.error().at(file.string());
+  return opened;
 }
 
 Result<std::string> JournalStore::set_aside(const std::filesystem::path& folder) {
@@ -55,73 +67,60 @@ bool JournalStore::remove(const std::filesystem::path& folder) {
   return out;
 }
 
-Status JournalStore::prepare() {
-  if (Status s = database_.run("PRAGMA synchronous = OFF"); !s) return s;
-  if (Status s = database_.make_tables(kJournalTables, kJournalVersion); !s) return s;
-  auto insert = database_.prepare("INSERT INTO block VALUES (?1, ?2, ?3, ?4, ?5)");
-  if (!insert) return insert.error();
-  insert_ = std::move(*insert);
-  auto below = database_.prepare(
-      "SELECT first, last, from_ms, until_ms, entries FROM block"
-      " WHERE first < ?1 AND until_ms >= ?2 AND from_ms < ?3 ORDER BY first DESC LIMIT 1");
-  if (!below) return below.error();
-  below_ = std::move(*below);
-  return {};
-}
-
 Status JournalStore::append(std::span<const Block> blocks) {
-  return database_.whole([&]() -> Status {
+  return attempt(folder_, [&]() -> Status {
+    SQLite::Transaction whole(database_, SQLite::TransactionBehavior::IMMEDIATE);
     for (const Block& block : blocks) {
-      insert_.bind(1, integer_of(block.first))
-          .bind(2, integer_of(block.last))
-          .bind(3, block.from)
-          .bind(4, block.until)
-          .bind(5, OctetView(block.entries));
-      if (Status s = insert_.run(); !s) return s;
+      bind_all(insert_, integer_of(block.first), integer_of(block.last), block.from, block.until);
+      bind_octets(insert_, 5, block.entries);
+      run(insert_);
     }
+    whole.commit();
     return {};
   });
 }
 
 Result<std::optional<Block>> JournalStore::below(std::uint64_t number, const std::optional<WallTime>& since,
                                                  const std::optional<WallTime>& until) {
-  using Limits = std::numeric_limits<std::int64_t>;
-  below_.reset();
-  below_.bind(1, integer_of(number)).bind(2, Limits::min()).bind(3, Limits::max());
-  if (since) below_.bind(2, *since);
-  if (until) below_.bind(3, *until);
-  const auto row = below_.step();
-  if (!row) return row.error();
-  if (!*row) return std::optional<Block>{};
-  Block out;
-  out.first = static_cast<std::uint64_t>(below_.integer(0));
-  out.last = static_cast<std::uint64_t>(below_.integer(1));
-  out.from = below_.time(2);
-  out.until = below_.time(3);
-  out.entries = below_.octets(4);
-  below_.reset();  // an open one would hold up the file's tidying
-  return std::optional(std::move(out));
+  return attempt(folder_, [&]() -> Result<std::optional<Block>> {
+    using Limits = std::numeric_limits<std::int64_t>;
+    const Rewound rewound(below_);  // an open one would hold up the file's tidying
+    bind_all(below_, integer_of(number), since ? milliseconds_of(*since) : Limits::min(),
+             until ? milliseconds_of(*until) : Limits::max());
+    if (!below_.executeStep()) return std::optional<Block>{};
+    Block out;
+    out.first = static_cast<std::uint64_t>(below_.getColumn(0).getInt64());
+    out.last = static_cast<std::uint64_t>(below_.getColumn(1).getInt64());
+    out.from = time_in(below_.getColumn(2));
+    out.until = time_in(below_.getColumn(3));
+    out.entries = octets_in(below_.getColumn(4));
+    return std::optional(std::move(out));
+  });
 }
 
 Result<std::uint64_t> JournalStore::last() {
-  const auto found = database_.number("SELECT max(last) FROM block");
-  if (!found) return found.error();
-  return static_cast<std::uint64_t>(*found);
+  return attempt(folder_, [&]() -> Result<std::uint64_t> {
+    return static_cast<std::uint64_t>(number_of(database_, "SELECT max(last) FROM block"));
+  });
 }
 
 Status JournalStore::prune(const journal::Limits& limits, WallTime now) {
-  auto old = database_.prepare("DELETE FROM block WHERE until_ms < ?1");
-  if (!old) return old.error();
-  if (Status s = old->bind(1, now - limits.keep).run(); !s) return s;
-  while (true) {
-    const auto pages =
-        database_.number("SELECT page_count - freelist_count FROM pragma_page_count, pragma_freelist_count");
-    if (!pages) return pages.error();
-    if (static_cast<std::uint64_t>(*pages) * kPage <= limits.most_octets) return {};
-    const Status gone = database_.run(fmt::format(
-        "DELETE FROM block WHERE first IN (SELECT first FROM block ORDER BY first LIMIT {})", kPruned));
-    if (!gone || database_.changes() == 0) return gone;
-  }
+  return attempt(folder_, [&]() -> Status {
+    SQLite::Statement old(database_, "DELETE FROM block WHERE until_ms < ?1");
+    bind_all(old, now - limits.keep);
+    old.exec();
+    const auto octets = [&] {
+      return kPage * static_cast<std::uint64_t>(number_of(
+                         database_,
+                         "SELECT page_count - freelist_count FROM pragma_page_count, pragma_freelist_count"));
+    };
+    while (octets() > limits.most_octets) {
+      const int gone = database_.exec(fmt::format(
+          "DELETE FROM block WHERE first IN (SELECT first FROM block ORDER BY first LIMIT {})", kPruned));
+      if (gone == 0) break;
+    }
+    return {};
+  });
 }
 
 }  // namespace jembatan::store

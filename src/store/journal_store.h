@@ -3,7 +3,7 @@
 #include <memory>
 
 #include "journal/entry.h"
-#include "store/sqlite.h"
+#include "store/database.h"
 
 namespace jembatan::store {
 
@@ -28,11 +28,11 @@ class JournalStore final : public journal::Blocks {
   Status prune(const journal::Limits& limits, WallTime now) override;
 
  private:
-  explicit JournalStore(Database database) : database_(std::move(database)) {}
-  Status prepare();
-  Database database_;
-  Statement insert_;
-  Statement below_;
+  JournalStore(std::filesystem::path folder, SQLite::Database database);
+  std::filesystem::path folder_;
+  SQLite::Database database_;
+  SQLite::Statement insert_;
+  SQLite::Statement below_;
 };
 
 }  // namespace jembatan::store

@@ -2,7 +2,7 @@
 #include <filesystem>
 
 #include "revision/archive.h"
-#include "store/sqlite.h"
+#include "store/database.h"
 
 namespace jembatan::store {
 
@@ -34,14 +34,15 @@ class PlanStore final : public revision::Archive {
   Status limit_pages(std::int64_t pages);
 
  private:
-  explicit PlanStore(Database database) : database_(std::move(database)) {}
-  Status make_tables();
-  Status write_changes(const revision::Commit& commit);
-  Status sum_up(std::vector<revision::Revision>& revisions);
-  Status write_audit(const revision::AuditEntry& entry);
+  PlanStore(std::filesystem::path folder, SQLite::Database database);
+  // These throw what SQLite does.
+  void write_changes(const revision::Commit& commit);
+  void sum_up(std::vector<revision::Revision>& revisions);
+  void write_audit(const revision::AuditEntry& entry);
 
-  Database database_;
-  Statement kept_;  // asked for once a secret
+  std::filesystem::path folder_;
+  SQLite::Database database_;
+  SQLite::Statement kept_;  // asked for once a secret
 };
 
 }  // namespace jembatan::store

@@ -89,7 +89,7 @@ TEST(Layers, AsioStaysInTheServerAndTomlInTheDocumentFolder) {
     if (include.target.starts_with("toml++")) {
       EXPECT_EQ(include.folder, "document") << include.file;
     }
-    if (include.target.starts_with("sqlite3")) {
+    if (include.target.starts_with("sqlite3") || include.target.starts_with("SQLiteCpp")) {
       EXPECT_EQ(include.folder, "store") << include.file;
     }
   }

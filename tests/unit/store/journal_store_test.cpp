@@ -91,9 +91,7 @@ TEST_F(JournalStoreTest, IsBoundedBySize) {
 
 TEST_F(JournalStoreTest, OneOfAnOlderVersionIsNotOpened) {
   store.reset();
-  const auto old = Database::open((folder.path() / "journal.sqlite").string());
-  ASSERT_TRUE(old);
-  ASSERT_TRUE(const_cast<Database&>(*old).run("PRAGMA user_version = 1"));
+  open_to_write(folder.path() / "journal.sqlite").exec("PRAGMA user_version = 1");
   const auto opened = JournalStore::open(folder.path());
   ASSERT_FALSE(opened);
   EXPECT_EQ(opened.error().code, Errc::conflict);

@@ -389,10 +389,14 @@ TEST_F(PlanStoreTest, AFullDiskLeavesTheOldRevision) {
 
 TEST_F(PlanStoreTest, TheAuditRecordOnlyGrows) {
   ASSERT_TRUE(apply(kPlan, wish("first")));
-  auto raw = Database::open((folder.path() / "plan.sqlite").string());
-  EXPECT_THAT(raw->run("DELETE FROM audit").error().text, HasSubstr("the audit record only grows"));
-  EXPECT_THAT(raw->run("UPDATE audit SET author = 'x'").error().text,
-              HasSubstr("the audit record only grows"));
+  SQLite::Database raw = open_to_write(folder.path() / "plan.sqlite");
+  for (const char* change : {"DELETE FROM audit", "UPDATE audit SET author = 'x'"}) {
+    const Status refused = attempt(folder.path(), [&]() -> Status {
+      raw.exec(change);
+      return {};
+    });
+    EXPECT_EQ(refused.error().text, "store: the audit record only grows");
+  }
   const auto audit = store->audit({});
   ASSERT_EQ(audit->size(), 1U);
   EXPECT_EQ(audit->front().action, "plan apply");
@@ -456,10 +460,11 @@ TEST_F(PlanStoreTest, NoSecretIsKeptThatNoRevisionNeeds) {
     ASSERT_FALSE(keeper->change({edit}, outside(), wish(), problems));
     problems = {};
   }
-  auto database = *Database::open_shared((folder.path() / "plan.sqlite").string());
-  EXPECT_EQ(*database.number("SELECT count(*) FROM kept_secret"), 5);  // pier, Sari, kerapu three times
-  EXPECT_EQ(*database.number("SELECT count(*) FROM kept_secret WHERE NOT EXISTS "
-                             "(SELECT 1 FROM object WHERE instr(object.text, kept_secret.mark) > 0)"),
+  SQLite::Database database = open_to_read(folder.path() / "plan.sqlite");
+  EXPECT_EQ(number_of(database, "SELECT count(*) FROM kept_secret"), 5);  // pier, Sari, kerapu three times
+  EXPECT_EQ(number_of(database,
+                      "SELECT count(*) FROM kept_secret WHERE NOT EXISTS "
+                      "(SELECT 1 FROM object WHERE instr(object.text, kept_secret.mark) > 0)"),
             0);
 }
 
