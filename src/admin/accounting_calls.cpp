@@ -82,7 +82,7 @@ void rows(const Asked& asked, const char* name,
 }
 
 // As the plan in force says it.
-std::string place_of(const plan::Plan& plan, const std::string& client) {
+std::string place_label(const plan::Plan& plan, const std::string& client) {
   const plan::Client* known = plan.client_named(client);
   if (known == nullptr) return "";
   for (const auto& [label, value] : known->labels) {
@@ -139,7 +139,7 @@ void list_sessions(const Asked& asked) {
   rows<accounting::Session>(asked, "sessions", &accounting::Store::sessions,
                             [&](const accounting::Session& session) {
                               json out = json_of(session);
-                              out["place"] = place_of(*live->plan, session.client);
+                              out["place"] = place_label(*live->plan, session.client);
                               return out;
                             });
 }
@@ -181,10 +181,8 @@ void redirect_queue(const Asked& asked) {
   if (!to)
     return refuse("'to' is no text; allowed: the name of a group of the plan; without it, they are dropped");
   const auto live = asked.server.plan();
-  const auto& groups = live->plan->groups;
-  if (!to->empty() &&
-      std::none_of(groups.begin(), groups.end(), [&](const auto& one) { return one.name == *to; }))
-    return refuse(fmt::format("the plan has no group '{}'", escaped(*to)));
+  const auto known = place_of(live->plan->groups, *to, "group");
+  if (!to->empty() && !known) return problem(asked.response, known.error());
   if (*to == *group) return refuse(fmt::format("they wait for group '{}' already", escaped(*to)));
   const std::string detail = to->empty() ? "dropped" : "sent to group " + *to + " instead";
   if (!put_on_record(asked, audit_entry(asked, "accounting queue", "group " + *group, detail))) return;

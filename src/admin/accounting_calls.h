@@ -1,5 +1,6 @@
 #pragma once
-// The API's calls about accounting: records, where they went, sessions, queues.
+// The API's calls about accounting: records, where they went, sessions, queues. docs/openapi.yaml describes
+// them.
 #include "admin/asked.h"
 
 namespace jembatan::admin {

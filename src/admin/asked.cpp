@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include "admin/answers.h"
+#include "base/text.h"
 #include "host/system.h"
 
 namespace jembatan::admin {
@@ -51,6 +52,12 @@ Result<revision::Applied> make_change(const Asked& asked, const std::vector<revi
     outside.now = now();
     return keeper.change(edits, std::move(outside), wish, problems);
   });
+}
+
+Error not_found(std::string_view kind, std::string_view name, const std::vector<std::string>& names) {
+  const auto near = nearest(name, names);
+  return fail(Errc::not_found, fmt::format("{} '{}' not found{}", kind, escaped(name),
+                                           near ? fmt::format("; nearest: '{}'", escaped(*near)) : ""));
 }
 
 }  // namespace jembatan::admin

@@ -31,6 +31,20 @@ Result<revision::Applied> make_change(const Asked& asked, const std::vector<revi
 revision::AuditEntry audit_entry(const Asked& asked, std::string action, std::string subject,
                                  std::string detail);
 
+/// Nothing of the kind has this name; with the nearest of those that there are.
+Error not_found(std::string_view kind, std::string_view name, const std::vector<std::string>& names);
+/// The place of the one with that name.
+///   errors  Errc::not_found
+template <class Named>
+Result<std::size_t> place_of(const std::vector<Named>& all, std::string_view name, std::string_view kind) {
+  std::vector<std::string> names;
+  for (std::size_t i = 0; i < all.size(); ++i) {
+    if (all[i].name == name) return i;
+    names.push_back(all[i].name);
+  }
+  return not_found(kind, name, names);
+}
+
 /// A new shared secret of 32 letters and digits.
 std::string new_secret();
 

@@ -18,18 +18,6 @@ namespace {
 using forward::Purpose;
 using nlohmann::json;
 
-template <class Named>
-Result<std::size_t> place_of(const std::vector<Named>& all, std::string_view name, std::string_view kind) {
-  std::vector<std::string> names;
-  for (std::size_t i = 0; i < all.size(); ++i) {
-    if (all[i].name == name) return i;
-    names.push_back(all[i].name);
-  }
-  const auto near = nearest(name, names);
-  return fail(Errc::not_found, fmt::format("{} '{}' not found{}", kind, escaped(name),
-                                           near ? fmt::format("; nearest: '{}'", escaped(*near)) : ""));
-}
-
 // What is very likely wrong, and where to look.
 std::string advice_of(const engine::ProbeQuestion& question, const engine::ProbeResult& result) {
   if (!result.problem.empty())

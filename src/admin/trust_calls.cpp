@@ -44,9 +44,7 @@ Result<Holder> holder_of(const plan::Plan& plan, const std::string& client, cons
                       {{"server", server}}};
     }
   }
-  const auto near = nearest(server, names);
-  return fail(Errc::not_found, fmt::format("server '{}' not found{}", escaped(server),
-                                           near ? fmt::format("; nearest: '{}'", escaped(*near)) : ""));
+  return not_found("server", server, names);
 }
 
 Result<Secret> secret_of(const Asked& asked, const Holder& holder) {

@@ -6,9 +6,9 @@ namespace jembatan::store {
 
 /// A day, counted from 1970-01-01 UTC.
 using Day = std::chrono::sys_days;
-Day day_of(WallTime time);
-std::string date_text(Day day);  ///< "2026-11-26"
-std::optional<Day> day_in(std::string_view text);
+Day day_of(WallTime time);                         ///< that the time is in
+std::string date_text(Day day);                    ///< "2026-11-26"
+std::optional<Day> day_in(std::string_view text);  ///< as date_text() writes it; nothing if it is none
 
 /// The records that were received on one day, how they were delivered, and the sessions that ended on it: one
 /// SQLite file, which goes as a whole when its time is over. What SQLite throws goes through.
@@ -24,10 +24,14 @@ class DayFile {
   void add(const accounting::Record& record, bool keep, std::size_t waits);
   /// The record of the same event, other than itself.
   std::optional<std::int64_t> find(const accounting::Arrival& arrival);
+  /// A record as it came; nothing if it is not of this day.
   std::optional<accounting::Arrival> arrival(std::int64_t id);
+  /// A group has a record: the first evidence of it stays.
   ///   keep  as in add()
   void delivered(const accounting::Delivered& evidence, bool keep);
+  /// The evidence of a record's deliveries, the oldest first.
   std::vector<accounting::Delivered> deliveries(std::int64_t id);
+  /// Puts a session in that ended on this day, or what is new of it.
   void put(const accounting::Session& session);
   /// The newest session that ended on this day and that the record belongs to.
   std::optional<accounting::Session> session_of(const accounting::Record& record);

@@ -82,7 +82,7 @@ TEST_F(Archive, WhatWaitsForAGroupThatThePlanLostIsSentElsewhereOrDropped) {
   EXPECT_EQ(waiting("archive"), 2U);
   EXPECT_THAT(row_of("archive").value("problem", ""), HasSubstr("the plan has no group of this name"));
   EXPECT_THAT(client({"accounting", "redirect", "archive", "--to", "nwe", "--node", hub.file()}).error,
-              HasSubstr("the plan has no group 'nwe'"));
+              HasSubstr("group 'nwe' not found; nearest: 'new'"));
   archive.plan(kHere);
   archive.start();
   const auto moved = client({"accounting", "redirect", "archive", "--to", "new", "--node", hub.file()});
