@@ -132,6 +132,7 @@ void Delivery::send(const Turn& turn) {
   owner_.check();
   for (auto& [group, queue] : queues_) {
     if (queue.place && !queue.pace.rests(turn.now.steady)) send(queue, turn);
+    tell_of_end(queue, turn);
   }
 }
 
@@ -273,15 +274,18 @@ void Delivery::tell_of(Queue& queue, const Parcel& parcel, const std::string& wh
 
 // After such a line, one when the first is acknowledged, and one when nothing waits any more.
 void Delivery::tell_of_answer(Queue& queue, const Turn& turn) {
-  if (!queue.told) return;
-  const auto tell = [&](std::string text) {
-    turn.out.notices.push_back(
-        {turn.now.wall, Weight::info, fmt::format("accounting for group {}", queue.group), std::move(text)});
-  };
-  if (++queue.acknowledged == 1) tell("records are acknowledged again");
-  if (queue.more || queue.taken_up() > 0) return;
-  tell(fmt::format("nothing waits any more; {} acknowledged since then", queue.acknowledged));
+  if (queue.told && ++queue.acknowledged == 1) tell(queue, turn, "records are acknowledged again");
+}
+
+void Delivery::tell_of_end(Queue& queue, const Turn& turn) {
+  if (!queue.told || queue.acknowledged == 0 || queue.more || queue.taken_up() > 0) return;
+  tell(queue, turn, fmt::format("nothing waits any more; {} acknowledged since then", queue.acknowledged));
   queue.told.reset();
+}
+
+void Delivery::tell(const Queue& queue, const Turn& turn, std::string text) {
+  turn.out.notices.push_back(
+      {turn.now.wall, Weight::info, fmt::format("accounting for group {}", queue.group), std::move(text)});
 }
 
 }  // namespace jembatan::engine

@@ -84,6 +84,8 @@ class Delivery final : private Composer {
   bool start(Queue& queue, Ticket ticket, const Turn& turn);
   void tell_of(Queue& queue, const Parcel& parcel, const std::string& why, const Turn& turn);
   void tell_of_answer(Queue& queue, const Turn& turn);
+  void tell_of_end(Queue& queue, const Turn& turn);
+  static void tell(const Queue& queue, const Turn& turn, std::string text);
   std::optional<Octets> edited(const Parcel& parcel, const plan::Server& server) const;
   Status compose(Ticket owner, const plan::Server& server, const wire::Authenticator& authenticator,
                  wire::PacketBuilder& out) override;

@@ -226,6 +226,19 @@ TEST_F(DeliveryTest, ASilentGroupIsOneLineAMinuteAndOneWhenItAnswersAgainAndOneA
                                 "nothing waits any more; 2 acknowledged since then"));
 }
 
+TEST_F(DeliveryTest, TheEndIsToldAlsoIfItIsFoundOutAfterTheLastAnswer) {
+  put(1);
+  turn();
+  out.clear();
+  pass(1100ms);
+  for (int i = 0; i < 20 && out.asks.empty(); ++i) pass(500ms);
+  delivery.more("lagoon");  // it may have more; nobody has looked yet
+  out.notices.clear();
+  acknowledge_all("198.51.100.1");
+  EXPECT_THAT(notices(), ElementsAre("records are acknowledged again",
+                                     "nothing waits any more; 1 acknowledged since then"));
+}
+
 TEST_F(DeliveryTest, AGroupThatThePlanHasLostKeepsItsQueue) {
   put(1);
   delivery.use(
