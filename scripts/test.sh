@@ -49,7 +49,7 @@ print(*checked, sep="\n")
 PY
 
 step "fuzz"
-scripts/fuzz.sh 10
+scripts/fuzz.sh 10 1  # by one seed: the same code has the same verdict
 
 build tsan
 run_against tsan

@@ -12,14 +12,6 @@ namespace {
 constexpr std::size_t kChecksum = 4;
 constexpr std::size_t kLeastOfRecord = 40;  // octets
 
-std::int64_t milliseconds_of(WallTime time) {
-  return std::chrono::duration_cast<std::chrono::milliseconds>(time.time_since_epoch()).count();
-}
-
-WallTime time_of(std::int64_t milliseconds) {
-  return WallTime(std::chrono::milliseconds(milliseconds));
-}
-
 // Against damage, not against people.
 std::array<std::uint8_t, kChecksum> checksum_of(OctetView octets) {
   std::array<std::uint8_t, kChecksum> out;
@@ -30,8 +22,8 @@ std::array<std::uint8_t, kChecksum> checksum_of(OctetView octets) {
 void pack(const Incoming& one, CompactWriter& to) {
   const Arrival& arrival = one.arrival;
   to.number(static_cast<std::uint64_t>(arrival.id));
-  to.difference(milliseconds_of(arrival.received));
-  to.difference(milliseconds_of(arrival.event_time));
+  to.moment(arrival.received);
+  to.moment(arrival.event_time);
   to.text(arrival.client);
   to.text(arrival.source.text());
   to.text(arrival.realm);
@@ -52,8 +44,8 @@ Incoming unpack(CompactReader& from) {
   Incoming out;
   Arrival& arrival = out.arrival;
   arrival.id = static_cast<std::int64_t>(from.number());
-  arrival.received = time_of(from.difference());
-  arrival.event_time = time_of(from.difference());
+  arrival.received = from.moment();
+  arrival.event_time = from.moment();
   arrival.client = from.text();
   if (const auto source = IpAddress::parse(std::string(from.text()))) arrival.source = *source;
   arrival.realm = from.text();

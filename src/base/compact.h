@@ -2,6 +2,7 @@
 // Numbers and texts as few octets.
 #include <array>
 
+#include "base/clock.h"
 #include "base/octets.h"
 
 namespace jembatan {
@@ -23,6 +24,8 @@ class CompactWriter {
     const auto bits = static_cast<std::uint64_t>(value);
     number(value < 0 ? ~(bits << 1U) : bits << 1U);
   }
+  /// To the millisecond.
+  void moment(WallTime time, WallTime from = {});
   void octets(OctetView value) {
     number(value.size());
     append(out_, value);
@@ -41,6 +44,8 @@ class CompactReader {
 
   std::uint64_t number();
   std::int64_t difference();
+  /// A time within 2^32 s (136 years) of 1970; no clock and no packet tells another.
+  WallTime moment(WallTime from = {});
   OctetView octets();
   std::string_view text() { return text_of(octets()); }
 

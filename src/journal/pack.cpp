@@ -19,25 +19,12 @@ constexpr std::size_t kMostSeen = 4096;  // texts that a block remembers
 constexpr std::uint64_t kNewText = 0;
 constexpr std::uint64_t kMostOutcome = engine::kOutcomes - 1;
 
-std::int64_t ms_of(WallTime time) {
-  return std::chrono::floor<Duration>(time.time_since_epoch()).count();
-}
-
 // Times that a clock can have; anything else would leave its range.
 microseconds read_time(CompactReader& in) {
   constexpr std::uint64_t kYear = 365ULL * 24 * 3600 * 1000000;
   const std::uint64_t out = in.number();
   if (out > kYear) in.fail();
   return microseconds(in.ok() ? out : 0);
-}
-WallTime read_moment(CompactReader& in, WallTime from) {
-  constexpr std::int64_t kMost = 4000000000000;  // in the year 2096
-  const std::int64_t difference = in.difference();
-  if (difference < -kMost || difference > kMost || std::abs(ms_of(from) + difference) > kMost) {
-    in.fail();
-    return {};
-  }
-  return from + Duration(difference);
 }
 
 // In the order of Given's variant, whose place is in front of each.
@@ -200,7 +187,7 @@ class RecordReader {
   Record read() {
     Record out;
     out.number = number_ += in_.number();
-    out.at = at_ = read_moment(in_, at_);
+    out.at = at_ = in_.moment(at_);
     out.outcome = static_cast<engine::Outcome>(in_.number());
     out.code = static_cast<wire::Code>(in_.number());
     out.source = endpoint();
@@ -255,8 +242,7 @@ class RecordReader {
 
 void Packing::add(const Event& event, std::string_view words) {
   Block& block = block_;
-  const std::int64_t ms = ms_of(event.at);
-  const WallTime at{Duration(ms)};
+  const WallTime at = std::chrono::floor<Duration>(event.at);
   const bool first = block.entries.empty();
   if (first) {
     block.first = event.number;
@@ -267,9 +253,9 @@ void Packing::add(const Event& event, std::string_view words) {
 
   CompactWriter out(block.entries);
   out.number(event.number - block.last);
-  out.difference(ms - last_ms_);
+  out.moment(at, last_at_);
   block.last = event.number;
-  last_ms_ = ms;
+  last_at_ = at;
   out.number(static_cast<std::uint64_t>(event.outcome));
   out.number(static_cast<std::uint64_t>(event.code));
   out.octets(event.source.address.view());
@@ -320,7 +306,7 @@ void Packing::story(const Story& story, WallTime at, std::string_view words) {
     if (!octets.empty()) add_without_secrets(*wire::PacketView::parse(octets), *plan.catalogue, packet_);
     out.octets(packet_);
   };
-  out.difference(ms_of(story.arrived) - ms_of(at));
+  out.moment(story.arrived, at);
   out.number(static_cast<std::uint64_t>(story.which_secret));
   out.text(story.group < plan.groups.size() ? std::string_view(plan.groups[story.group].name) : "");
   packet(story.request);
@@ -337,7 +323,7 @@ void Packing::story(const Story& story, WallTime at, std::string_view words) {
 Block Packing::take() {
   last_texts_ = {};
   seen_.clear();
-  last_ms_ = 0;
+  last_at_ = {};
   return std::exchange(block_, {});
 }
 
@@ -364,7 +350,7 @@ Result<KeptStory> story_of(const Record& record, const plan::PlanPtr& plan) {
   if (story.client == nullptr)
     return fail(Errc::not_found, "the plan has no client '" + std::string(record.client) + "'");
   CompactReader in(record.story);
-  story.arrived = read_moment(in, record.at);
+  story.arrived = in.moment(record.at);
   story.which_secret = in.number() == 0 ? plan::WhichSecret::current : plan::WhichSecret::old;
   const std::string_view name = in.text();
   const auto group = std::find_if(plan->groups.begin(), plan->groups.end(),

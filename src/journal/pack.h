@@ -51,7 +51,7 @@ class Packing {
   void story(const engine::Story& story, WallTime at, std::string_view words);
 
   Block block_;
-  std::int64_t last_ms_ = 0;
+  WallTime last_at_{};
   Octets story_;  // what it holds is of one call of add()
   Octets packet_;
   std::string reason_;
