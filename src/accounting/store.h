@@ -1,9 +1,11 @@
 #pragma once
 // What accounting needs of a store; which database does it is decided elsewhere.
+#include <functional>
 #include <optional>
 #include <span>
 #include <vector>
 
+#include "accounting/ledger.h"
 #include "accounting/record.h"
 
 namespace jembatan::accounting {
@@ -88,7 +90,8 @@ struct Silence {
   unsigned intervals = 3;  ///< or so many times as long as its interim records were apart
 };
 
-/// Empty parts match everything. Records: newest first; sessions: the one that was heard of last first.
+/// Empty parts match everything. Records: newest first, unless `behind` is given; sessions: the one that was
+/// heard of last first.
 struct Query {
   std::string user = {};  ///< with or without its realm
   std::string session_id = {};
@@ -97,11 +100,12 @@ struct Query {
   std::string nas = {};
   std::string calling_station = {};
   std::string framed_ip = {};
-  std::optional<std::int64_t> id = {};  ///< of a record
-  bool open_only = false;               ///< sessions that have not ended
-  bool lost_only = false;               ///< sessions whose Stop is lost
-  std::optional<WallTime> since = {};   ///< records received, sessions that lasted, from then on
-  std::optional<WallTime> until = {};   ///< records received, sessions that began, before then
+  std::optional<std::int64_t> id = {};      ///< of a record
+  std::optional<std::int64_t> behind = {};  ///< records: the oldest first, those with a higher id than this
+  bool open_only = false;                   ///< sessions that have not ended
+  bool lost_only = false;                   ///< sessions whose Stop is lost
+  std::optional<WallTime> since = {};       ///< records received, sessions that lasted, from then on
+  std::optional<WallTime> until = {};       ///< records received, sessions that began, before then
   std::size_t most = 100;
 };
 
@@ -181,6 +185,10 @@ class Store {
 
   virtual Result<std::vector<Record>> records(const Query& query) = 0;
   virtual Result<std::vector<Session>> sessions(const Query& query) = 0;
+  /// Each session once, in no order; `most` says nothing here.
+  virtual Status each_session(const Query& query, const std::function<void(const Session&)>& take) = 0;
+  /// What is compared with other hops, in no order.
+  virtual Status each_entry(const LedgerQuery& query, const std::function<void(const Entry&)>& take) = 0;
   virtual Result<Whereabouts> whereabouts(std::int64_t id) = 0;
   /// The days that there are records of, newest first.
   virtual Result<std::vector<StoredDay>> stored() = 0;

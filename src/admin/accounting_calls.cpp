@@ -6,6 +6,7 @@
 #include <cmath>
 #include <nlohmann/json.hpp>
 
+#include "admin/accounting_query.h"
 #include "admin/answers.h"
 #include "admin/json.h"
 #include "admin/trust_calls.h"
@@ -15,48 +16,6 @@ namespace jembatan::admin {
 namespace {
 
 using nlohmann::json;
-
-constexpr std::size_t kMostListed = 10000;
-
-bool is_number(const std::string& text) {
-  return !text.empty() && text.size() < 18 && text.find_first_not_of("0123456789") == std::string::npos;
-}
-
-// The query's parts; nothing (and a problem) if one of them is not understood.
-std::optional<accounting::Query> read_query(const Asked& asked) {
-  accounting::Query out;
-  const std::map<std::string_view, std::string*> text_parts{{"user", &out.user},
-                                                            {"session_id", &out.session_id},
-                                                            {"client", &out.client},
-                                                            {"realm", &out.realm},
-                                                            {"nas", &out.nas},
-                                                            {"calling_station", &out.calling_station},
-                                                            {"framed_ip", &out.framed_ip}};
-  for (const auto& [key, value] : asked.request.query) {
-    if (const auto text = text_parts.find(key); text != text_parts.end()) {
-      *text->second = value;
-    } else if (key == "id" && is_number(value)) {
-      out.id = std::stoll(value);
-    } else if (key == "since" || key == "until") {
-      if (!moment_in(asked.request, asked.response, key.c_str(), key == "since" ? out.since : out.until))
-        return std::nullopt;
-    } else if (key == "open" && (value == "true" || value == "false")) {
-      out.open_only = value == "true";
-    } else if (key == "lost" && (value == "true" || value == "false")) {
-      out.lost_only = value == "true";
-    } else if (key == "most" && is_number(value) && std::stoul(value) <= kMostListed) {
-      out.most = std::stoul(value);
-    } else {
-      problem(asked.response, 400, "Not understood",
-              fmt::format("'{}={}' is no part of a query; allowed: user, session_id, client, realm, nas, "
-                          "calling_station, framed_ip, id, since, until, open=true|false, lost=true|false, "
-                          "most=0 to {}",
-                          escaped(key), escaped(value), kMostListed));
-      return std::nullopt;
-    }
-  }
-  return out;
-}
 
 // One row that cannot be shown does not take the others with it.
 template <class Row, class BodyOf>
@@ -71,7 +30,7 @@ json body_or_mark(const Row& row, BodyOf body_of) {
 template <class Row, class BodyOf>
 void rows(const Asked& asked, const char* name,
           Result<std::vector<Row>> (accounting::Store::*find)(const accounting::Query&), BodyOf body_of) {
-  const auto query = read_query(asked);
+  const auto query = accounting_query(asked);
   if (!query) return;
   const auto found =
       asked.server.with_accounting([&](accounting::Store& store) { return (store.*find)(*query); });
@@ -79,16 +38,6 @@ void rows(const Asked& asked, const char* name,
   json list = json::array();
   for (const Row& row : *found) list.push_back(body_or_mark(row, body_of));
   answer(asked.response, {{name, list}});
-}
-
-// As the plan in force says it.
-std::string place_label(const plan::Plan& plan, const std::string& client) {
-  const plan::Client* known = plan.client_named(client);
-  if (known == nullptr) return "";
-  for (const auto& [label, value] : known->labels) {
-    if (label == "place") return value;
-  }
-  return "";
 }
 
 json delivery_json(const accounting::Delivered& one) {
@@ -139,7 +88,7 @@ void list_sessions(const Asked& asked) {
   rows<accounting::Session>(asked, "sessions", &accounting::Store::sessions,
                             [&](const accounting::Session& session) {
                               json out = json_of(session);
-                              out["place"] = place_label(*live->plan, session.client);
+                              out["place"] = label_of(*live->plan, session.client, "place");
                               return out;
                             });
 }

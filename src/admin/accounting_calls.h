@@ -15,5 +15,10 @@ void show_record(const Asked& asked);
 void show_queue(const Asked& asked);
 void redirect_queue(const Asked& asked);
 void show_accounting_store(const Asked& asked);
+void show_usage(const Asked& asked);
+void show_ledger_hours(const Asked& asked);
+void show_ledger_slots(const Asked& asked);
+void show_ledger_entries(const Asked& asked);
+void show_ledger_late(const Asked& asked);
 
 }  // namespace jembatan::admin

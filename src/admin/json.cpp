@@ -110,6 +110,8 @@ json json_of(const accounting::Record& record, const dictionary::Catalogue& name
           {"session_id", record.session_id},
           {"user", record.user},
           {"realm", record.realm},
+          {"calling_station", record.calling_station},
+          {"framed_ip", record.framed_ip},
           {"session_time_s", record.session_time},
           {"input_octets", record.input_octets},
           {"output_octets", record.output_octets},

@@ -1,8 +1,6 @@
 // jembatan ask load: many requests, how they came out, and how long they took.
 #include <fmt/format.h>
 
-#include <cstdio>
-#include <filesystem>
 #include <memory>
 #include <nlohmann/json.hpp>
 #include <set>
@@ -12,6 +10,7 @@
 #include "cli/load.h"
 #include "cli/node_access.h"
 #include "cli/peer.h"
+#include "cli/plot.h"
 #include "cli/secrets.h"
 #include "cli/shares.h"
 #include "document/parse.h"
@@ -237,16 +236,13 @@ std::string colour_in_plot(const std::string& outcome) {
 Status plot(const json& body, const std::string& title, const std::string& file) {
   std::set<std::string> outcomes;
   for (const auto& [name, count] : body.at("outcomes").items()) outcomes.insert(name);
-  const std::unique_ptr<FILE, int (*)(FILE*)> gnuplot(::popen("gnuplot 2>/dev/null", "w"), ::pclose);
-  if (!gnuplot) return fail(Errc::io, "gnuplot cannot be started");
   std::string script = fmt::format(
-      "set terminal svg size 1100,700 font 'sans,13' background '#ffffff'\nset output \"{}\"\n$data << "
-      "END\n{}END\n"
-      "set multiplot layout 2,1 title '{}'\nset grid\nset key outside right\nset xrange [0:{}]\nset lmargin "
+      "$data << END\n{}END\n"
+      "set multiplot layout 2,1 title {}\nset grid\nset key outside right\nset xrange [0:{}]\nset lmargin "
       "12\nset rmargin 28\n"
       "set offsets 0, 0, graph 0.1, 0\nset ylabel 'requests a second'\nset yrange [0:*]\n"
       "plot $data using 1:2 with steps lw 4 lc rgb '#cccccc' title 'sent'",
-      file, plot_data(body, outcomes), title, std::max<std::size_t>(body.at("seconds").size(), 2) - 1);
+      plot_data(body, outcomes), plot_text(title), std::max<std::size_t>(body.at("seconds").size(), 2) - 1);
   std::size_t column = 3;
   for (const std::string& name : outcomes)
     script += fmt::format(", $data using 1:{} with linespoints pt 7 ps 0.5 lw 2 lc rgb '{}' title '{}'",
@@ -259,20 +255,7 @@ Status plot(const json& body, const std::string& title, const std::string& file)
       "$data using 1:{} with linespoints pt 7 ps 0.5 lw 2 lc rgb '#d1495b' title '99 of 100 within'\nunset "
       "multiplot\n",
       column, column + 1);
-  std::fputs(script.c_str(), gnuplot.get());
-  std::fflush(gnuplot.get());
-  return {};
-}
-
-Status plotted(const json& body, const std::string& title, const std::string& file) {
-  std::error_code failed;
-  std::filesystem::remove(file, failed);
-  if (file.find('"') != std::string::npos)
-    return fail(Errc::malformed, "--plot: a file's name without quotes");
-  if (const Status drawn = plot(body, title, file); !drawn) return drawn;
-  if (std::filesystem::exists(file, failed) && std::filesystem::file_size(file, failed) > 0) return {};
-  return fail(Errc::io,
-              fmt::format("'{}' was not drawn: it needs the program gnuplot (package gnuplot-nox)", file));
+  return draw(file, script);
 }
 
 Exit ask_load(const Arguments& arguments, Terminal& terminal) {
@@ -302,7 +285,7 @@ Exit ask_load(const Arguments& arguments, Terminal& terminal) {
     print_result(*wish, *result, went_to, terminal);
   }
   if (arguments.has("--plot")) {
-    if (const Status drawn = plotted(body, load_text(*wish), arguments.get("--plot")); !drawn)
+    if (const Status drawn = plot(body, load_text(*wish), arguments.get("--plot")); !drawn)
       return report(drawn.error(), terminal);
   }
   const LoadSum sum = sum_of(*result);

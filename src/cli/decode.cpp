@@ -132,8 +132,8 @@ void print(const PacketView& packet, const std::vector<Described>& lines,
 }
 
 // Explains one packet; false if it is malformed.
-bool explain(const Task& task, OctetView octets, const std::optional<Authenticator>& request, json& documents,
-             Terminal& terminal) {
+bool explain_packet(const Task& task, OctetView octets, const std::optional<Authenticator>& request,
+                    json& documents, Terminal& terminal) {
   const auto packet = PacketView::parse(octets);
   if (!packet) {
     terminal.error("not a well-formed packet: " + packet.error().text);
@@ -173,7 +173,7 @@ Exit decode_hex(const Task& task, const Arguments& arguments, Terminal& terminal
     request = parsed->authenticator();
   }
   json documents = json::array();
-  if (!explain(task, *octets, request, documents, terminal)) return Exit::no;
+  if (!explain_packet(task, *octets, request, documents, terminal)) return Exit::no;
   if (task.as_json) terminal.line(documents[0].dump(2));
   return Exit::done;
 }
@@ -202,7 +202,7 @@ Exit decode_capture(const Task& task, const std::string& path, Terminal& termina
       terminal.line(fmt::format("{}frame {}  {}  {} → {}", shown > 1 ? "\n" : "", captured.frame,
                                 text_of(captured.at), captured.from.text(), captured.to.text()));
     }
-    explain(task, captured.octets, request, documents, terminal);
+    explain_packet(task, captured.octets, request, documents, terminal);
     if (task.as_json) {
       documents.back()["frame"] = captured.frame;
       documents.back()["from"] = captured.from.text();

@@ -138,9 +138,6 @@ Status Server::open_store() {
   auto store = store::AccountingStore::open(settings_.data_folder);
   if (!store) return store.error();
   store_ = std::move(*store);
-  auto reading = store::AccountingStore::open_for_reading(settings_.data_folder);
-  if (!reading) return reading.error();
-  accounting_ = std::move(*reading);
   return open_journal();
 }
 
@@ -422,7 +419,7 @@ void Server::stop() {
   writer_->stop();  // what it still writes is told to the workers, who answer it
   {
     const std::lock_guard lock(accounting_mutex_);
-    accounting_.reset();  // who writes closes last, and tidies up
+    accounting_readers_.clear();  // who writes closes last, and tidies up
   }
   filler_->stop();
   proofs_->stop();

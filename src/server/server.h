@@ -108,12 +108,16 @@ class Server {
   /// The plan in force.
   forward::LivePlanPtr plan() const { return plan_.current(); }
   /// Runs `look` with a connection of its own to the accounting store, which only reads; what was
-  /// acknowledged so far is in it.
+  /// acknowledged so far is in it. It may take long: it holds nobody up.
+  ///   look  returns a Result or a Status
   template <class Look>
-  auto with_accounting(Look look) {
+  auto with_accounting(Look look) -> decltype(look(std::declval<accounting::Store&>())) {
     catch_up();
-    const std::lock_guard lock(accounting_mutex_);
-    return look(*accounting_);
+    auto reader = accounting_reader();
+    if (!reader) return reader.error();
+    auto out = look(**reader);
+    put_back(std::move(*reader));
+    return out;
   }
   /// Changes what waits to be sent on: for a group, to another one or to nobody.
   ///   returns  how many records
@@ -130,6 +134,8 @@ class Server {
   void settle();
   /// Waits for what was acknowledged so far to be in the accounting store.
   void catch_up();
+  Result<std::unique_ptr<accounting::Store>> accounting_reader();
+  void put_back(std::unique_ptr<accounting::Store> reader);
   Status start_accounting();
   explicit Server(host::NodeSettings settings);
   Status lock_data_folder();
@@ -167,7 +173,7 @@ class Server {
   std::mutex archive_mutex_;
   std::unique_ptr<revision::Archive> archive_;
   std::mutex accounting_mutex_;
-  std::unique_ptr<accounting::Store> accounting_;  // for reading
+  std::vector<std::unique_ptr<accounting::Store>> accounting_readers_;  // that nobody uses at the moment
   std::unique_ptr<PastRequests> past_requests_;
   Unmask unmask_;
   std::optional<WallTime> certificate_expires_;

@@ -67,6 +67,26 @@ Status Server::start_accounting() {
   return {};
 }
 
+Result<std::unique_ptr<accounting::Store>> Server::accounting_reader() {
+  {
+    const std::lock_guard lock(accounting_mutex_);
+    if (!accounting_readers_.empty()) {
+      auto out = std::move(accounting_readers_.back());
+      accounting_readers_.pop_back();
+      return out;
+    }
+  }
+  auto opened = store::AccountingStore::open_for_reading(settings_.data_folder);
+  if (!opened) return opened.error();
+  return std::unique_ptr<accounting::Store>(std::move(*opened));
+}
+
+void Server::put_back(std::unique_ptr<accounting::Store> reader) {
+  constexpr std::size_t kMostKept = 3;
+  const std::lock_guard lock(accounting_mutex_);
+  if (accounting_readers_.size() < kMostKept) accounting_readers_.push_back(std::move(reader));
+}
+
 void Server::catch_up() {
   filler_->work([](accounting::Store&) {});
 }

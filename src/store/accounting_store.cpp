@@ -147,7 +147,8 @@ std::optional<Session> AccountingStore::session_of(const Record& record) {
   const bool long_ago = record.event_time + kStaysAtHand < record.received;
   if (record.status == StatusType::start && !long_ago) return std::nullopt;
   for (const Day day :
-       days_since(record)) {  // one that was put away comes back, and is put away again in its time
+       days_since(record, std::chrono::seconds(record.session_time))) {  // one that was put away comes back,
+                                                                         // and is put away again in its time
     DayFile* file = days_.of(day);
     if (file == nullptr) continue;
     if (auto put_away = file->session_of(record)) return put_away;
@@ -157,9 +158,9 @@ std::optional<Session> AccountingStore::session_of(const Record& record) {
 
 // The days on which the first of an event, or its session, may have come; newest first. A device without a
 // clock tells nothing of that.
-std::vector<Day> AccountingStore::days_since(const Arrival& arrival) const {
+std::vector<Day> AccountingStore::days_since(const Arrival& arrival, std::chrono::seconds lasts) const {
   const bool by_a_clock = accounting::is_by_a_clock(std::chrono::system_clock::to_time_t(arrival.event_time));
-  const Day first = day_of(by_a_clock ? arrival.event_time : arrival.received) - days(1);
+  const Day first = day_of((by_a_clock ? arrival.event_time : arrival.received) - lasts) - days(1);
   std::vector<Day> out = days_.days();
   const auto older = std::find_if(out.begin(), out.end(), [&](Day day) { return day < first; });
   out.erase(older, out.end());
@@ -403,88 +404,6 @@ Result<std::uint64_t> AccountingStore::redirect(const std::string& group,
     drop.exec();
     count.reset();
     whole.commit();
-    return out;
-  });
-}
-
-Result<std::vector<Record>> AccountingStore::records(const Query& query) {
-  return attempt(folder_, [&]() -> Result<std::vector<Record>> {
-    std::vector<Record> out;
-    const Filter filter = record_filter(query);
-    for (const Day day : days_.days()) {
-      if (query.until && *query.until <= day) continue;
-      if (out.size() >= query.most || (query.since && day + days(1) <= *query.since)) break;
-      DayFile* file = days_.of(day);
-      if (file == nullptr) continue;
-      SQLite::Statement rows =
-          filter.select(file->database(), kRecordColumns, "record",
-                        fmt::format("ORDER BY id DESC LIMIT {}", query.most - out.size()));
-      while (rows.executeStep()) out.push_back(record_in(rows));
-    }
-    return out;
-  });
-}
-
-// Those at hand, then those that were put away, by the day on which they were last heard of.
-Result<std::vector<Session>> AccountingStore::sessions(const Query& query) {
-  return attempt(folder_, [&]() -> Result<std::vector<Session>> {
-    std::map<std::int64_t, Session> found;
-    const Filter filter = session_filter(query);
-    const auto gather = [&](SQLite::Database& from) {
-      SQLite::Statement rows = filter.select(from, kSessionColumns, "session",
-                                             fmt::format("ORDER BY heard_ms DESC LIMIT {}", query.most));
-      while (rows.executeStep()) {
-        Session one = session_in(rows);
-        found.emplace(one.id, std::move(one));
-      }
-    };
-    gather(main_);
-    for (const Day day : days_.days()) {
-      if (query.open_only || found.size() >= query.most) break;
-      if (query.since && day + days(2) <= *query.since) break;
-      if (DayFile* file = days_.of(day)) gather(file->database());
-    }
-    std::vector<Session> out;
-    for (auto& [id, session] : found) out.push_back(std::move(session));
-    std::sort(out.begin(), out.end(), [](const Session& a, const Session& b) {
-      return std::pair(a.heard, a.id) > std::pair(b.heard, b.id);
-    });
-    if (out.size() > query.most) out.resize(query.most);
-    return out;
-  });
-}
-
-Result<accounting::Whereabouts> AccountingStore::whereabouts(std::int64_t id) {
-  return attempt(folder_, [&]() -> Result<accounting::Whereabouts> {
-    accounting::Whereabouts out;
-    out.has_evidence = id > number_of(main_, "SELECT evidence_behind FROM progress");
-    SQLite::Statement waits(main_, "SELECT aside FROM outbox WHERE to_group = ?1 AND record = ?2");
-    for (const std::string& group : groups_that_wait()) {
-      const Rewound rewound(waits);
-      waits.bind(1, group);
-      waits.bind(2, id);
-      if (waits.executeStep()) out.waiting.push_back({id, group, text_in(waits.getColumn(0))});
-    }
-    for (const Day day : days_.days()) {
-      DayFile* file = days_.of(day);
-      if (file == nullptr || !file->arrival(id)) continue;
-      out.delivered = file->deliveries(id);
-      break;
-    }
-    return out;
-  });
-}
-
-Result<std::vector<accounting::StoredDay>> AccountingStore::stored() {
-  return attempt(folder_, [&]() -> Result<std::vector<accounting::StoredDay>> {
-    std::vector<accounting::StoredDay> out;
-    for (const Day day : days_.days()) {
-      DayFile* file = days_.of(day);
-      if (file == nullptr) continue;
-      out.push_back({date_text(day),
-                     static_cast<std::uint64_t>(number_of(file->database(), "SELECT count(*) FROM record")),
-                     days_.octets_of(day)});
-    }
     return out;
   });
 }

@@ -30,6 +30,10 @@ class AccountingStore final : public accounting::Store {
   Result<std::uint64_t> redirect(const std::string& group, const std::optional<std::string>& to) override;
   Result<std::vector<accounting::Record>> records(const accounting::Query& query) override;
   Result<std::vector<accounting::Session>> sessions(const accounting::Query& query) override;
+  Status each_session(const accounting::Query& query,
+                      const std::function<void(const accounting::Session&)>& take) override;
+  Status each_entry(const accounting::LedgerQuery& query,
+                    const std::function<void(const accounting::Entry&)>& take) override;
   Result<accounting::Whereabouts> whereabouts(std::int64_t id) override;
   Result<std::vector<accounting::StoredDay>> stored() override;
 
@@ -38,13 +42,15 @@ class AccountingStore final : public accounting::Store {
   struct Filed;
   std::vector<Filed> put_into_days(std::span<const accounting::Incoming> records);
   void apply(const Filed& one);
+  std::vector<accounting::Record> newest_of(const accounting::Query& query);
+  std::vector<accounting::Record> oldest_behind(const accounting::Query& query);
   void mark_lost(WallTime now, const accounting::Silence& silence);
   void put_away(WallTime now);
   std::string drop_oldest(WallTime now, const accounting::Housekeeping& how);
   std::vector<std::string> groups_that_wait();
   void close_sessions(const accounting::Record& record);
   std::optional<accounting::Session> session_of(const accounting::Record& record);
-  std::vector<Day> days_since(const accounting::Arrival& arrival) const;
+  std::vector<Day> days_since(const accounting::Arrival& arrival, std::chrono::seconds lasts = {}) const;
 
   std::filesystem::path folder_;
   SQLite::Database main_;

@@ -14,7 +14,7 @@ namespace {
 using accounting::Arrival;
 using accounting::Record;
 
-constexpr int kDayVersion = 1;
+constexpr int kDayVersion = 2;
 constexpr const char* kDayTables = R"(
 CREATE TABLE record (
   id INTEGER PRIMARY KEY,
@@ -36,21 +36,21 @@ CREATE TABLE delivery (
 CREATE TABLE settled (times INTEGER NOT NULL);
 INSERT INTO settled VALUES (0);
 )";
+// For comparing with other hops, without reading whole rows. Days of version 1 are read without it.
+constexpr const char* kRecordsByEvent =
+    "CREATE INDEX record_by_event ON record (event_ms, key, digest, received_ms);";
 constexpr const char* kSessionsByUser = "CREATE INDEX session_by_user ON session (user);";
 
 // Filled in behind the inbox, which forgets nothing before it is settled: no commit needs to be on the disk.
 SQLite::Database opened_day(const std::filesystem::path& file) {
   SQLite::Database out = open_to_write(file);
   out.exec("PRAGMA synchronous = NORMAL; PRAGMA wal_autocheckpoint = 4000; PRAGMA cache_size = -32000");
-  const std::string tables = std::string(kDayTables) + kSessionTable + kSessionsByUser;
+  if (number_of(out, "PRAGMA user_version") == 1)
+    out.exec(fmt::format("BEGIN; {} PRAGMA user_version = 2; COMMIT", kRecordsByEvent));
+  const std::string tables = std::string(kDayTables) + kRecordsByEvent + kSessionTable + kSessionsByUser;
   if (const Status made = make_tables(out, tables, kDayVersion); !made)
     throw SQLite::Exception(file.string() + ": " + made.error().text);
   return out;
-}
-
-void take(accounting::Digest& to, const SQLite::Column& column) {
-  const Octets octets = octets_in(column);
-  std::copy_n(octets.begin(), std::min(octets.size(), to.size()), to.begin());
 }
 
 }  // namespace
@@ -79,6 +79,13 @@ std::optional<Day> day_in(std::string_view text) {
   return Day(date);
 }
 
+accounting::Digest digest_in(const SQLite::Column& column) {
+  accounting::Digest out{};
+  const auto* octets = static_cast<const std::uint8_t*>(column.getBlob());
+  std::copy_n(octets, std::min(static_cast<std::size_t>(column.getBytes()), out.size()), out.begin());
+  return out;
+}
+
 Arrival arrival_in(SQLite::Statement& row) {
   Arrival out;
   out.id = row.getColumn(0).getInt64();
@@ -88,8 +95,8 @@ Arrival arrival_in(SQLite::Statement& row) {
   if (const auto source = IpAddress::parse(text_in(row.getColumn(4)))) out.source = *source;
   out.realm = text_in(row.getColumn(5));
   out.attributes = octets_in(row.getColumn(6));
-  take(out.key, row.getColumn(7));
-  take(out.digest, row.getColumn(8));
+  out.key = digest_in(row.getColumn(7));
+  out.digest = digest_in(row.getColumn(8));
   return out;
 }
 
@@ -168,7 +175,7 @@ std::optional<std::int64_t> DayFile::find(const Arrival& arrival) {
     known.id = find_.getColumn(0).getInt64();
     known.event_time = time_in(find_.getColumn(1));
     known.client = text_in(find_.getColumn(2));
-    take(known.digest, find_.getColumn(3));
+    known.digest = digest_in(find_.getColumn(3));
     if (known.id != arrival.id && is_one_event(sighting_of(known), seen)) return known.id;
   }
   return std::nullopt;
@@ -179,6 +186,13 @@ std::optional<Arrival> DayFile::arrival(std::int64_t id) {
   arrival_.bind(1, id);
   if (!arrival_.executeStep()) return std::nullopt;
   return arrival_in(arrival_);
+}
+
+std::optional<std::int64_t> DayFile::first_behind(std::int64_t id) {
+  SQLite::Statement first(database_, "SELECT min(id) FROM record WHERE id > ?1");
+  first.bind(1, id);
+  if (!first.executeStep() || first.getColumn(0).isNull()) return std::nullopt;
+  return first.getColumn(0).getInt64();
 }
 
 void DayFile::delivered(const accounting::Delivered& evidence, bool keep) {
@@ -209,7 +223,7 @@ std::vector<accounting::Delivered> DayFile::deliveries(std::int64_t id) {
     one.id = id;
     one.group = text_in(rows.getColumn(0));
     one.server = text_in(rows.getColumn(1));
-    take(one.digest, rows.getColumn(2));
+    one.digest = digest_in(rows.getColumn(2));
     one.sent = time_in(rows.getColumn(3));
     one.acknowledged = time_in(rows.getColumn(4));
     out.push_back(std::move(one));

@@ -26,6 +26,8 @@ class DayFile {
   std::optional<std::int64_t> find(const accounting::Arrival& arrival);
   /// A record as it came; nothing if it is not of this day.
   std::optional<accounting::Arrival> arrival(std::int64_t id);
+  /// The lowest id behind one.
+  std::optional<std::int64_t> first_behind(std::int64_t id);
   /// A group has a record: the first evidence of it stays.
   ///   keep  as in add()
   void delivered(const accounting::Delivered& evidence, bool keep);
@@ -54,6 +56,7 @@ inline constexpr std::string_view kRecordColumns =
     "user, calling_station, framed_ip, input_octets, output_octets, session_time_s, terminate_cause";
 inline constexpr std::string_view kArrivalColumns =
     "id, received_ms, event_ms, client, source, realm, attributes, key, digest";
+accounting::Digest digest_in(const SQLite::Column& column);
 accounting::Arrival arrival_in(SQLite::Statement& row);
 accounting::Record record_in(SQLite::Statement& row);
 

@@ -92,6 +92,7 @@ Filter::Filter(const Query& query, std::string_view from, std::string_view until
   equal("calling_station", query.calling_station);
   equal("framed_ip", query.framed_ip);
   if (query.id) where_ += fmt::format(" AND id = ?{}", value(*query.id));
+  if (query.behind) where_ += fmt::format(" AND id > ?{}", value(*query.behind));
   if (query.since) where_ += fmt::format(" AND {} >= ?{}", until, value(milliseconds_of(*query.since)));
   if (query.until) where_ += fmt::format(" AND {} < ?{}", from, value(milliseconds_of(*query.until)));
 }

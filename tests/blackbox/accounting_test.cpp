@@ -2,6 +2,8 @@
 #include <gmock/gmock.h>
 #include <gtest/gtest.h>
 
+#include <algorithm>
+
 #include "blackbox/chain.h"
 
 namespace jembatan::blackbox {
@@ -49,6 +51,7 @@ class Archive : public testing::Test {
     return json::object();
   }
 
+  support::TemporaryFolder folder;
   TestNode hub{"hub"};
   TestNode home{"home"};
   TestNode archive{"archive"};
@@ -123,6 +126,107 @@ TEST_F(Archive, WhatWasAcknowledgedIsThereAfterAKill) {
   EXPECT_EQ(waiting("archive"), 20U);
   account("Start", "7");  // without a time of its own: a resend if it comes within a minute
   EXPECT_EQ(hub.ask_node({"accounting", "search"}).at("records").size(), 20U);
+}
+
+// Two hops that have the same, or not: over the network, and by a file.
+TEST_F(Archive, HopsAreComparedOverTheNetworkAndByAFile) {
+  for (const char* session : {"s1", "s2", "s3"}) account("Start", session);
+  (void)record_when(1);
+  ASSERT_TRUE(support::eventually([&] { return waiting("homes") == 0; }));
+  const std::string nodes = (folder.path() / "nodes.toml").string();
+  support::write_file(nodes, "[[node]]\nname = \"home\"\nnode = \"" + home.file() + "\"\n");
+  const auto compare = [&](std::vector<std::string> more) {
+    more.insert(more.begin(), {"accounting", "reconcile", "--node", hub.file(), "--sent-to", "homes"});
+    return client(more, {"JEMBATAN_NODES=" + nodes});
+  };
+  const auto same = compare({"--with", "home"});
+  EXPECT_EQ(same.exit_code, 0) << same.out << same.error;
+  EXPECT_THAT(same.out, HasSubstr("3 and 3 records"));
+  EXPECT_THAT(same.out, HasSubstr("they agree"));
+  EXPECT_THAT(same.out, HasSubstr("clock of home"));
+
+  const auto straight = client({"ask", "accounting", "--to", home.accounting_to(), "--secret", "laut",
+                                "--status", "Start", "--session-id", "s9", "--user", "lain@reef.example"});
+  EXPECT_EQ(straight.exit_code, 0) << straight.error;
+  const auto more = compare({"--with", "home"});
+  EXPECT_EQ(more.exit_code, 1);
+  EXPECT_THAT(more.out, HasSubstr("Start  lain@reef.example  session s9"));
+  EXPECT_EQ(compare({"--with", "home", "--received-from", "nobody"}).exit_code, 1);
+
+  const std::string file = (folder.path() / "home.ledger").string();
+  const auto written =
+      client({"accounting", "digest", "--node", home.file(), "--out", file, "--name", "reef"});
+  ASSERT_EQ(written.exit_code, 0) << written.error;
+  const std::string text = support::read_file(file);
+  EXPECT_THAT(text, testing::Not(HasSubstr("reef.example")));
+  const auto by_file = compare({"--with", file, "--json"});
+  EXPECT_EQ(by_file.exit_code, 1);
+  const json told = json::parse(by_file.out).at("compared")[0];
+  EXPECT_EQ(told.at("counts").at("only_there"), 1);
+  EXPECT_EQ(told.at("counts").at("only_here"), 0);
+  support::write_file(file, text.substr(0, text.size() - 7));
+  EXPECT_THAT(compare({"--with", file}).error, HasSubstr("end is missing"));
+  EXPECT_THAT(compare({"--with", "hme"}).error, HasSubstr("no node that is known; nodes: home"));
+}
+
+TEST_F(Archive, AnExportHasEachRecordOnceAlsoIfItWasKilled) {
+  for (const char* session : {"s1", "s2", "s3"}) account("Start", session);
+  const std::string state = (folder.path() / "state").string();
+  const auto out = [&](int night) { return (folder.path() / (std::to_string(night) + ".csv")).string(); };
+  const auto run = [&](int night) {
+    return client({"accounting", "export", "--node", hub.file(), "--checkpoint", state, "--out", out(night)});
+  };
+  const auto lines = [&](int night) {
+    const std::string text = support::read_file(out(night));
+    return std::count(text.begin(), text.end(), '\n') - 1;
+  };
+  EXPECT_EQ(run(1).exit_code, 0);
+  EXPECT_EQ(lines(1), 3);
+  account("Stop", "s1");
+  EXPECT_EQ(run(2).exit_code, 0);
+  EXPECT_EQ(lines(2), 1);
+  EXPECT_THAT(run(2).error, HasSubstr("is there already"));
+  // Killed when the file had its name, and before it was remembered; then before it had its name.
+  const json of = json::parse(support::read_file(state)).at("of");
+  account("Stop", "s2");
+  EXPECT_EQ(run(3).exit_code, 0);
+  support::write_file(state,
+                      json{{"of", of}, {"behind", 4}, {"writing", {{"file", out(3)}, {"behind", 5}}}}.dump());
+  EXPECT_EQ(run(4).exit_code, 0);
+  EXPECT_EQ(lines(4), 0);
+  support::write_file(state,
+                      json{{"of", of}, {"behind", 4}, {"writing", {{"file", out(9)}, {"behind", 5}}}}.dump());
+  EXPECT_EQ(run(5).exit_code, 0);
+  EXPECT_EQ(lines(5), 1);
+  support::write_file(state, json{{"of", of}, {"behind", 70}}.dump());
+  EXPECT_THAT(run(6).error, HasSubstr("its store is another one"));
+  support::write_file(state, json{{"of", "x"}, {"behind", 4}}.dump());
+  EXPECT_THAT(run(6).error, HasSubstr("checkpoint of another export"));
+  support::write_file(state, "{");
+  EXPECT_THAT(run(6).error, HasSubstr("is no checkpoint"));
+  const auto all = client({"accounting", "export", "--node", hub.file(), "--json-lines"});
+  EXPECT_EQ(std::count(all.out.begin(), all.out.end(), '\n'), 5);
+  EXPECT_EQ(json::parse(all.out.substr(0, all.out.find('\n'))).at("session_id"), "s1");
+}
+
+TEST_F(Archive, UsageIsOfAUserAPlaceOrADay) {
+  account("Start", "s1");
+  const auto asked = client({"ask", "accounting", "--to", hub.accounting_to(), "--secret", "deck", "--status",
+                             "Stop", "--session-id", "s1", "--user", "tamu@reef.example", "NAS-Port=3",
+                             "Acct-Session-Time=60", "Acct-Input-Octets=1000", "Acct-Input-Gigawords=1"});
+  EXPECT_EQ(asked.exit_code, 0);
+  const json usage = hub.ask_node({"accounting", "usage"});
+  ASSERT_EQ(usage.at("rows").size(), 1U);
+  EXPECT_EQ(usage.at("rows")[0].at("whose"), "tamu@reef.example");
+  EXPECT_EQ(usage.at("rows")[0].at("input_octets"), 4294968296);
+  EXPECT_EQ(usage.at("all").at("sessions"), 1);
+  EXPECT_EQ(hub.ask_node({"accounting", "usage", "--by", "label:place"}).at("rows")[0].at("whose"), "");
+  EXPECT_EQ(hub.ask_node({"accounting", "usage", "--user", "other"}).at("rows").size(), 0U);
+  const auto csv = client({"accounting", "usage", "--node", hub.file(), "--by", "day", "--csv"});
+  EXPECT_THAT(csv.out, HasSubstr("day,sessions,time_s,input_octets,output_octets,peak\n20"));
+  const auto wrong = client({"accounting", "usage", "--node", hub.file(), "--by", "ship"});
+  EXPECT_EQ(wrong.exit_code, 2);
+  EXPECT_THAT(wrong.error, HasSubstr("by 'ship'; allowed: user, realm"));
 }
 
 }  // namespace

@@ -144,6 +144,14 @@ class ShelfStore final : public accounting::Store {
   Result<std::vector<accounting::Session>> sessions(const accounting::Query&) override {
     return std::vector<accounting::Session>{};
   }
+  Status each_session(const accounting::Query&,
+                      const std::function<void(const accounting::Session&)>&) override {
+    return {};
+  }
+  Status each_entry(const accounting::LedgerQuery&,
+                    const std::function<void(const accounting::Entry&)>&) override {
+    return {};
+  }
   Result<accounting::Whereabouts> whereabouts(std::int64_t) override { return accounting::Whereabouts{}; }
   Result<std::vector<accounting::StoredDay>> stored() override {
     return std::vector<accounting::StoredDay>{};

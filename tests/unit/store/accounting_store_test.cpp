@@ -7,8 +7,7 @@
 #include <filesystem>
 
 #include "store/inbox.h"
-#include "support/packets.h"
-#include "support/process.h"
+#include "store_fixture.h"
 
 namespace jembatan::store {
 namespace {
@@ -21,63 +20,6 @@ using accounting::Query;
 using support::accounting_request;
 using support::RequestBuilder;
 using testing::ElementsAre;
-
-const WallTime kNow{std::chrono::seconds(1'790'000'000)};  // 2026-09-21 14:13:20 UTC
-
-class StoreTest : public testing::Test {
- protected:
-  void SetUp() override { open(); }
-  void open() {
-    store.reset();
-    auto opened = AccountingStore::open(folder.path());
-    ASSERT_TRUE(opened) << opened.error().text;
-    store = std::move(*opened);
-  }
-  Incoming incoming(const RequestBuilder& request, std::chrono::seconds after = 0s,
-                    std::vector<std::string> groups = {}, bool keep = true) {
-    const Octets octets = request.signed_with(support::secret("s"));
-    auto arrival =
-        accounting::arrival_of(*wire::PacketView::parse(octets), {"kerapu", *IpAddress::parse("192.0.2.1")},
-                               "reef.example", kNow + after);
-    arrival->id = ++last;
-    return {std::move(*arrival), keep, std::move(groups)};
-  }
-  std::int64_t fill(const Incoming& one) {
-    const Status done = store->fill(std::span(&one, 1));
-    EXPECT_TRUE(done) << done.error().text;
-    return one.arrival.id;
-  }
-  std::int64_t fill(const RequestBuilder& request, std::chrono::seconds after = 0s) {
-    return fill(incoming(request, after));
-  }
-  std::vector<accounting::Session> sessions(const Query& query = {}) { return *store->sessions(query); }
-  std::vector<accounting::Undelivered> waiting(const std::string& group) {
-    return *store->undelivered(group, 0, 100);
-  }
-  static Delivered delivered(std::int64_t id, const std::string& group) {
-    return {id, group, "reef-1", {7}, kNow, kNow + 9ms};
-  }
-  void deliver(std::int64_t id, const std::string& group) {
-    const Delivered one = delivered(id, group);
-    EXPECT_TRUE(store->delivered(std::span(&one, 1)));
-  }
-
-  support::TemporaryFolder folder;
-  std::unique_ptr<AccountingStore> store;
-  std::int64_t last = 0;
-};
-
-RequestBuilder start(std::string_view session = "s1") {
-  return accounting_request("Start", session).user("sari@reef.example").with("NAS-Identifier", "deck-1");
-}
-RequestBuilder interim(std::string_view session = "s1") {
-  return accounting_request("Interim-Update", session)
-      .user("sari@reef.example")
-      .with("NAS-Identifier", "deck-1");
-}
-RequestBuilder stop(std::string_view session = "s1") {
-  return accounting_request("Stop", session).user("sari@reef.example").with("NAS-Identifier", "deck-1");
-}
 
 TEST_F(StoreTest, KeepsRecordsAcrossReopening) {
   const Incoming one = incoming(start().with("NAS-Port", "3"));
@@ -314,45 +256,6 @@ TEST_F(StoreTest, DaysThatAreTooOldOrTooMuchAreDroppedUnlessSomethingOfThemWaits
   EXPECT_EQ(*store->tidy(now, how), "2026-09-23");
   EXPECT_EQ(*store->tidy(now, how), "2026-09-24");
   EXPECT_EQ(*store->tidy(now, how), "");  // the last two days stay
-}
-
-TEST_F(StoreTest, WhereARecordIsAndWhereItWaits) {
-  const std::int64_t id = fill(incoming(start(), 0s, {"a", "b", "c"}));
-  deliver(id, "b");
-  const accounting::SetAside aside{id, "c", "too long"};
-  ASSERT_TRUE(store->set_aside(std::span(&aside, 1)));
-  const auto where = *store->whereabouts(id);
-  ASSERT_EQ(where.waiting.size(), 2U);
-  EXPECT_EQ(where.waiting[0].group, "a");
-  EXPECT_EQ(where.waiting[0].why, "");
-  EXPECT_EQ(where.waiting[1].why, "too long");
-  EXPECT_EQ(where.delivered.at(0).group, "b");
-  EXPECT_TRUE(store->whereabouts(99)->delivered.empty());
-}
-
-TEST_F(StoreTest, SearchesByEachPartNewestFirst) {
-  fill(accounting_request("Start", "s1").user("sari"));
-  fill(accounting_request("Start", "s2").user("tamu"));
-  fill(accounting_request("Stop", "s2").user("tamu"), 5s);
-  EXPECT_EQ(store->records({.user = "tamu"})->size(), 2U);
-  EXPECT_EQ(store->records({.user = "tamu"})->at(0).status, accounting::StatusType::stop);
-  EXPECT_EQ(store->records({.session_id = "s1"})->size(), 1U);
-  EXPECT_EQ(store->records({.client = "nobody"})->size(), 0U);
-  EXPECT_EQ(store->records({.realm = "reef.example", .most = 2})->size(), 2U);
-  EXPECT_EQ(store->records({.id = 2})->at(0).session_id, "s2");
-  EXPECT_EQ(store->records({.user = "x' OR '1'='1"})->size(), 0U);
-}
-
-TEST_F(StoreTest, WhoReadsSeesTheSame) {
-  auto reader = AccountingStore::open_for_reading(folder.path());
-  ASSERT_TRUE(reader);
-  fill(incoming(start(), 0s, {"reef-homes"}));
-  EXPECT_EQ((*reader)->records({})->size(), 1U);
-  EXPECT_EQ((*reader)->undelivered("reef-homes", 0, 10)->size(), 1U);
-  const Incoming one = incoming(start("s2"), 24h);
-  EXPECT_FALSE((*reader)->fill(std::span(&one, 1)));
-  fill(one);
-  EXPECT_EQ((*reader)->records({})->size(), 2U);
 }
 
 TEST_F(StoreTest, TheNewestAreReadForWhatIsKnownAtTheStart) {
