@@ -185,6 +185,8 @@ class Store {
 
   virtual Result<std::vector<Record>> records(const Query& query) = 0;
   virtual Result<std::vector<Session>> sessions(const Query& query) = 0;
+  /// What was received of a session, the oldest first.
+  virtual Result<std::vector<Record>> records_of(const Session& session) = 0;
   /// Each session once, in no order; `most` says nothing here.
   virtual Status each_session(const Query& query, const std::function<void(const Session&)>& take) = 0;
   /// What is compared with other hops, in no order.

@@ -15,14 +15,20 @@ WallTime end_of(const Session& session) {
   return std::max(session.started, session.ended.value_or(session.updated));
 }
 
+// What was told at its end; the time, if that was not told, by the clock.
+UsagePoint total_of(const Session& session) {
+  const WallTime end = end_of(session);
+  const auto lasted = static_cast<std::uint64_t>(std::chrono::floor<seconds>(end - session.started).count());
+  return {end, session.session_time != 0 ? session.session_time : lasted, session.input_octets,
+          session.output_octets};
+}
+
 std::vector<UsagePoint> line_of(const Session& session, std::span<const UsagePoint> told) {
   const WallTime end = end_of(session);
   std::vector<UsagePoint> out{{session.started}};
   for (const UsagePoint& one : told)
     if (one.at > session.started && one.at < end) out.push_back(one);
-  const auto lasted = std::chrono::floor<seconds>(end - session.started).count();
-  out.push_back({end, session.session_time != 0 ? session.session_time : static_cast<std::uint64_t>(lasted),
-                 session.input_octets, session.output_octets});
+  out.push_back(total_of(session));
   std::stable_sort(out.begin(), out.end(), [](const auto& a, const auto& b) { return a.at < b.at; });
   const UsagePoint total = out.back();
   for (std::size_t i = 1; i < out.size(); ++i) {  // nothing becomes less, and nothing more than in the end
@@ -126,7 +132,8 @@ Usage::Times Usage::times_of(WallTime from, WallTime until) const {
 void Usage::add(const Session& session, std::span<const UsagePoint> told) {
   if (is_outside(session)) return;
   const WallTime end = end_of(session);
-  const std::vector<UsagePoint> line = line_of(session, told);
+  const bool in_one_part = !crosses(session);
+  const std::vector<UsagePoint> line = in_one_part ? std::vector{total_of(session)} : line_of(session, told);
   const auto first = std::max(session.started, wish_.since);
   sessions_.push_back(times_of(first, std::min(end, wish_.until)));
   for (WallTime at = first;;) {

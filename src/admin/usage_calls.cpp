@@ -43,20 +43,11 @@ Status read_by(const std::string& by, const plan::PlanPtr& plan, UsageWish& wish
   return {};
 }
 
-// A row of the same device and Acct-Session-Id may be of another session.
 std::vector<accounting::UsagePoint> told_of(const Session& session, accounting::Store& store) {
-  accounting::Query query;
-  query.session_id = session.session_id;
-  query.nas = session.nas;
-  query.since = session.started - hours(24);
-  query.until = session.heard + std::chrono::seconds(1);
-  query.behind = 0;
-  query.most = 100000;
   std::vector<accounting::UsagePoint> out;
-  const auto records = store.records(query);
+  const auto records = store.records_of(session);
   if (!records) return out;
-  for (const accounting::Record& record : *records)
-    if (belongs(session, record)) out.push_back(point_of(record));
+  for (const accounting::Record& record : *records) out.push_back(point_of(record));
   return out;
 }
 

@@ -136,6 +136,19 @@ Result<std::vector<Session>> AccountingStore::sessions(const Query& query) {
   });
 }
 
+// A clock that is ahead may say that it began after its first record was received.
+Result<std::vector<Record>> AccountingStore::records_of(const Session& session) {
+  return attempt(folder_, [&]() -> Result<std::vector<Record>> {
+    std::vector<Record> out;
+    const Day first = day_of(session.started) - days(1);
+    for (Day day = day_of(session.heard); day >= first; day -= days(1)) {
+      if (DayFile* file = days_.of(day)) file->append_records_of(session, out);
+    }
+    std::sort(out.begin(), out.end(), [](const Record& a, const Record& b) { return a.id < b.id; });
+    return out;
+  });
+}
+
 // One that was open again and put away anew may still stand in the file of an older day: the newest counts.
 Status AccountingStore::each_session(const Query& query, const std::function<void(const Session&)>& take) {
   return attempt(folder_, [&]() -> Status {
@@ -143,8 +156,9 @@ Status AccountingStore::each_session(const Query& query, const std::function<voi
     const Filter filter = session_filter(query);
     const auto all_in = [&](SQLite::Database& from) {
       SQLite::Statement rows = filter.select(from, kSessionColumns, "session", "");
+      Session one;
       while (rows.executeStep()) {
-        const Session one = session_in(rows);
+        read_session(rows, one);
         if (seen.add(one.id)) take(one);
       }
     };

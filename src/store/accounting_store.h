@@ -30,6 +30,7 @@ class AccountingStore final : public accounting::Store {
   Result<std::uint64_t> redirect(const std::string& group, const std::optional<std::string>& to) override;
   Result<std::vector<accounting::Record>> records(const accounting::Query& query) override;
   Result<std::vector<accounting::Session>> sessions(const accounting::Query& query) override;
+  Result<std::vector<accounting::Record>> records_of(const accounting::Session& session) override;
   Status each_session(const accounting::Query& query,
                       const std::function<void(const accounting::Session&)>& take) override;
   Status each_entry(const accounting::LedgerQuery& query,

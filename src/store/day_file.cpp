@@ -6,6 +6,7 @@
 #include <charconv>
 
 #include "accounting/keys.h"
+#include "accounting/sessions.h"
 #include "store/session_rows.h"
 
 namespace jembatan::store {
@@ -134,7 +135,9 @@ DayFile::DayFile(const std::filesystem::path& file, Access access)
              "UPDATE record SET user = '', calling_station = '', framed_ip = '', attributes = x'' "
              "WHERE id = ?1 AND keep = 0 AND waits = 0"),
       put_session_(database_, std::string(kPutSession)),
-      sessions_of_(database_, std::string(kSessionsOf)) {}
+      sessions_of_(database_, std::string(kSessionsOf)),
+      records_of_(database_,
+                  fmt::format("SELECT {} FROM record WHERE session_id = ?1 AND nas = ?2", kRecordColumns)) {}
 
 void DayFile::add(const Record& record, bool keep, std::size_t waits) {
   const std::string source = record.source.text();
@@ -186,6 +189,16 @@ std::optional<Arrival> DayFile::arrival(std::int64_t id) {
   arrival_.bind(1, id);
   if (!arrival_.executeStep()) return std::nullopt;
   return arrival_in(arrival_);
+}
+
+void DayFile::append_records_of(const accounting::Session& session, std::vector<Record>& to) {
+  const Rewound rewound(records_of_);
+  records_of_.bindNoCopy(1, session.session_id);
+  records_of_.bindNoCopy(2, session.nas);
+  while (records_of_.executeStep()) {
+    Record one = record_in(records_of_);
+    if (belongs(session, one)) to.push_back(std::move(one));
+  }
 }
 
 std::optional<std::int64_t> DayFile::first_behind(std::int64_t id) {

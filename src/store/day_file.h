@@ -26,6 +26,7 @@ class DayFile {
   std::optional<std::int64_t> find(const accounting::Arrival& arrival);
   /// A record as it came; nothing if it is not of this day.
   std::optional<accounting::Arrival> arrival(std::int64_t id);
+  void append_records_of(const accounting::Session& session, std::vector<accounting::Record>& to);
   /// The lowest id behind one.
   std::optional<std::int64_t> first_behind(std::int64_t id);
   /// A group has a record: the first evidence of it stays.
@@ -48,6 +49,7 @@ class DayFile {
   SQLite::Statement empty_;
   SQLite::Statement put_session_;
   SQLite::Statement sessions_of_;
+  SQLite::Statement records_of_;
 };
 
 inline constexpr std::string_view kRecordColumns =

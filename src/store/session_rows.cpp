@@ -10,32 +10,36 @@ using accounting::EndedBy;
 using accounting::Query;
 using accounting::Session;
 
-Session session_in(SQLite::Statement& row) {
+void read_session(SQLite::Statement& row, Session& into) {
   int at = 0;
   const auto integer = [&] { return row.getColumn(at++).getInt64(); };
-  const auto text = [&] { return text_in(row.getColumn(at++)); };
+  const auto text = [&](std::string& to) {
+    const SQLite::Column column = row.getColumn(at++);
+    const char* const begin = column.getText();
+    to.assign(begin, static_cast<std::size_t>(column.getBytes()));
+  };
   const auto time = [&] { return time_in(row.getColumn(at++)); };
-  Session out;
-  out.id = integer();
-  out.client = text();
-  out.nas = text();
-  out.port = text();
-  out.session_id = text();
-  out.user = text();
-  out.realm = text();
-  out.calling_station = text();
-  out.framed_ip = text();
-  out.started = time();
-  out.updated = time();
-  out.heard = time();
-  if (!row.getColumn(at).isNull()) out.ended = time_in(row.getColumn(at));
+  into.id = integer();
+  for (std::string Session::*column :
+       {&Session::client, &Session::nas, &Session::port, &Session::session_id, &Session::user,
+        &Session::realm, &Session::calling_station, &Session::framed_ip})
+    text(into.*column);
+  into.started = time();
+  into.updated = time();
+  into.heard = time();
+  into.ended = row.getColumn(at).isNull() ? std::nullopt : std::optional(time_in(row.getColumn(at)));
   ++at;
-  out.ended_by = static_cast<EndedBy>(integer());
-  out.interval = std::chrono::seconds(integer());
-  out.session_time = static_cast<std::uint32_t>(integer());
-  out.input_octets = static_cast<std::uint64_t>(integer());
-  out.output_octets = static_cast<std::uint64_t>(integer());
-  out.terminate_cause = static_cast<std::uint32_t>(integer());
+  into.ended_by = static_cast<EndedBy>(integer());
+  into.interval = std::chrono::seconds(integer());
+  into.session_time = static_cast<std::uint32_t>(integer());
+  into.input_octets = static_cast<std::uint64_t>(integer());
+  into.output_octets = static_cast<std::uint64_t>(integer());
+  into.terminate_cause = static_cast<std::uint32_t>(integer());
+}
+
+Session session_in(SQLite::Statement& row) {
+  Session out;
+  read_session(row, out);
   return out;
 }
 

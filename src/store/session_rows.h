@@ -38,6 +38,8 @@ std::optional<accounting::Session> session_that_belongs(SQLite::Statement& sessi
                                                         const accounting::Record& record);
 
 accounting::Session session_in(SQLite::Statement& row);
+/// The same into one that is there: without new memory for each of many.
+void read_session(SQLite::Statement& row, accounting::Session& into);
 void bind_session(SQLite::Statement& to, const accounting::Session& session);
 
 /// A query's parts as a WHERE clause over columns that records and sessions share, and the values to bind.

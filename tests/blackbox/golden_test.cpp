@@ -6,6 +6,7 @@
 #include <cstdlib>
 #include <filesystem>
 
+#include "blackbox/chain.h"
 #include "blackbox/examples.h"
 #include "support/process.h"
 

@@ -144,6 +144,9 @@ class ShelfStore final : public accounting::Store {
   Result<std::vector<accounting::Session>> sessions(const accounting::Query&) override {
     return std::vector<accounting::Session>{};
   }
+  Result<std::vector<accounting::Record>> records_of(const accounting::Session&) override {
+    return std::vector<accounting::Record>{};
+  }
   Status each_session(const accounting::Query&,
                       const std::function<void(const accounting::Session&)>&) override {
     return {};

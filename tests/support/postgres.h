@@ -1,0 +1,31 @@
+#pragma once
+// A PostgreSQL of Debian's package, in a folder of its own, run as an unprivileged user.
+#include <memory>
+
+#include "support/process.h"
+
+namespace jembatan::support {
+
+class ScratchPostgres {
+ public:
+  /// Makes a cluster, owned by the role "keeper".
+  ScratchPostgres();
+  /// Starts it on a free port of 127.0.0.1.
+  ///   access  lines of pg_hba.conf below that which lets keeper in
+  void start(const std::string& access = "");
+  void stop();
+  int port() const { return port_; }
+  /// As keeper, over the socket in its folder.
+  Finished as_keeper(const std::string& sql) const;
+  /// As somebody else, over TCP.
+  Finished as(const std::string& role, const std::string& password, const std::string& sql) const;
+  std::string log() const { return read_file(folder_.path() / "log"); }
+
+ private:
+  std::vector<std::string> program(const std::string& name) const;
+  TemporaryFolder folder_;
+  int port_ = free_port();
+  std::unique_ptr<Background> process_;
+};
+
+}  // namespace jembatan::support
