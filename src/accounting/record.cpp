@@ -7,6 +7,7 @@
 #include "accounting/keys.h"
 #include "base/text.h"
 #include "dictionary/catalogue.h"
+#include "identity/device.h"
 
 namespace jembatan::accounting {
 namespace {
@@ -15,21 +16,6 @@ using wire::AttributeType;
 using wire::PacketView;
 
 constexpr std::uint32_t kLongestDelay = 30U * 86400U;  // a larger Acct-Delay-Time is not believed
-
-std::string nas_of(const PacketView& packet, const std::string& client) {
-  if (const auto id = packet.find(AttributeType::nas_identifier)) return escaped(id->value);
-  const auto v4 = packet.find(AttributeType::nas_ip_address);
-  if (v4 && v4->value.size() == 4) return IpAddress::from_v4(v4->value.data()).text();
-  const auto v6 = packet.find(AttributeType::nas_ipv6_address);
-  if (v6 && v6->value.size() == 16) return IpAddress::from_v6(v6->value.data()).text();
-  return client;
-}
-
-std::string port_of(const PacketView& packet) {
-  if (const auto id = packet.find(AttributeType::nas_port_id)) return escaped(id->value);
-  const auto number = number_in(packet.find(AttributeType::nas_port));
-  return number ? std::to_string(*number) : "";
-}
 
 void append_number(Octets& to, AttributeType type, std::uint32_t value) {
   const std::size_t at = to.size();
@@ -106,11 +92,11 @@ Record taken_apart(Arrival arrival) {
   if (!parsed) return out;  // an inbox with a damaged record: what can be kept is kept
   const PacketView& packet = *parsed;
   out.status = static_cast<StatusType>(number_in(packet.find(AttributeType::acct_status_type)).value_or(0));
-  out.nas = nas_of(packet, out.client);
-  out.port = port_of(packet);
+  out.nas = identity::device_of(packet, out.client);
+  out.port = identity::port_of(packet);
   out.session_id = escaped(text_in(packet.find(AttributeType::acct_session_id)));
   out.user = escaped(text_in(packet.find(AttributeType::user_name)));
-  out.calling_station = escaped(text_in(packet.find(AttributeType::calling_station_id)));
+  out.calling_station = identity::station_of(packet);
   out.framed_ip = address_in(packet);
   out.input_octets =
       octets_counted(packet, AttributeType::acct_input_octets, AttributeType::acct_input_gigawords);

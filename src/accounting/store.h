@@ -156,6 +156,8 @@ class Store {
   /// Takes records over from the inbox, in its order, each once: those that it has are passed over.
   ///   errors  Errc::io: it may have none of them, or some
   virtual Status fill(std::span<const Incoming> records) = 0;
+  /// Is told each session that changes, as it is then, maybe more than once.
+  virtual void watch(std::function<void(const Session&)> changed) = 0;
   /// On return, everything that was filled in survives a loss of power: the inbox may forget it.
   virtual Status settle() = 0;
   /// Ends sessions that nothing is heard of any more, puts away what has ended, and drops the oldest day if

@@ -31,7 +31,10 @@ bool read_wanted(const Asked& asked, Wanted& out) {
   out.plan = asked.server.plan()->plan;
   std::vector<condition::Mistake> mistakes;
   out.when = condition::Condition::parse(asked.request.get("where"), *out.plan->catalogue, mistakes);
-  if (out.when) return true;
+  if (out.when && out.when->uses(condition::Fact::sessions))
+    mistakes.push_back(
+        {0, 0, "'sessions' are counted for access rules only, and not kept", "what the request has"});
+  if (mistakes.empty()) return true;
   const condition::Mistake& first = mistakes.front();
   problem(asked.response, 400, "Not understood",
           fmt::format("where, column {}: {}{}", first.at + 1, first.text,

@@ -467,8 +467,9 @@ void explain(const Asked& asked) {
     at = *given;
   }
   const bool accounting = packet->code() == wire::Code::accounting_request;
+  decide::OnlyLooking elsewhere(asked.server.online());
   const auto explanation =
-      decide::explain({*live->plan, *packet, **client, accounting, at},
+      decide::explain({*live->plan, *packet, **client, accounting, at, &elsewhere},
                       texts["assume"] == "refused" ? decide::Assume::refused : decide::Assume::proven);
   json trail = json::array();
   for (const std::string& line : explanation.lines) trail.push_back(line);

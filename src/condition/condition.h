@@ -27,6 +27,7 @@ enum class Fact : std::uint8_t {
   server,
   label,
   groups,
+  sessions,
   time,
   day,
 };

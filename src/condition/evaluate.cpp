@@ -123,6 +123,8 @@ bool test_holds(const Test& test, const Facts& facts) {
       return label_holds(test, facts);
     case Fact::groups:
       return is_member(test, facts);
+    case Fact::sessions:
+      return number_holds(test, facts.sessions);
     case Fact::time:
     case Fact::day:
       return within(test.hours, facts.now);

@@ -27,6 +27,7 @@ struct Facts {
   std::string_view server;                                     ///< that it is sent to, or that answered
   const std::map<std::string, std::string>* labels = nullptr;  ///< of the client
   const std::vector<std::string>* groups = nullptr;            ///< of the user; null: not known yet
+  std::uint64_t sessions = 0;                                  ///< of the user, at other places
   WallTime now{};
 };
 

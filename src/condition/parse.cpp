@@ -25,6 +25,7 @@ const std::map<std::string_view, Comparison>& signs() {
 }
 
 constexpr std::string_view kHop = "hop";
+constexpr std::string_view kSessions = "sessions";
 constexpr std::string_view kProxyState = "Proxy-State";  // each hop adds one (RFC 2865 §5.33)
 constexpr std::string_view kHours = R"("Mon-Fri 07:00-19:00", "Sat,Sun", "22:00-04:00 +08:00")";
 
@@ -210,7 +211,7 @@ class Parser {
     if (here().token != Token::word) {
       wrong(here(), found() + " where a comparison is expected",
             "an attribute's name, " + join(fact_names(), ", ") +
-                ", client.label.KEY, hop, member of, time within, day, not, (");
+                ", sessions, client.label.KEY, hop, member of, time within, day, not, (");
       return false;
     }
     const Lexeme& name = here();
@@ -221,7 +222,7 @@ class Parser {
       ++at_;
       return test.attribute != nullptr;
     }
-    const auto fact = fact_named(name.text);
+    const auto fact = name.text == kSessions ? std::optional(Fact::sessions) : fact_named(name.text);
     if (!fact && !name.text.starts_with(kLabel)) return read_attribute(test);
     if (test.quantity != Quantity::first)
       wrong(name, fmt::format("'{}' has one value", name.text), "any and all with attributes");
@@ -244,6 +245,7 @@ class Parser {
     if (!found_definition) {
       std::vector<std::string> known = catalogue_.names();
       for (std::string& fact : fact_names()) known.push_back(std::move(fact));
+      known.emplace_back(kSessions);
       const auto near = nearest(name.text, known);
       wrong(name, fmt::format("'{}' is no attribute and no fact", escaped(name.text)),
             near ? fmt::format("an attribute or a fact; nearest: '{}'", *near)
@@ -264,7 +266,8 @@ class Parser {
   bool read_comparison(Test& test) {
     if (take_word("present")) {
       test.comparison = Comparison::present;
-      if (test.quantity != Quantity::first) wrong(tokens_[at_ - 1], "'present' needs no any, all or count");
+      if (test.quantity != Quantity::first || is_count(test))
+        wrong(tokens_[at_ - 1], "'present' needs no any, all or count");
       return true;
     }
     const Lexeme& sign = here();
@@ -300,7 +303,7 @@ class Parser {
       return false;
     }
     const bool octets = test.fact != Fact::attribute || shape_of(*test.attribute) == Shape::octets;
-    if (!octets || test.quantity == Quantity::count)
+    if (!octets || is_count(test))
       wrong(sign, fmt::format("'{}' compares text, and {} is a number or an address", text->first,
                               operand_name(test)));
     if (test.comparison == Comparison::matches) return read_pattern(test);
@@ -353,8 +356,12 @@ class Parser {
     return false;
   }
 
+  static bool is_count(const Test& test) {
+    return test.quantity == Quantity::count || test.fact == Fact::sessions;
+  }
+
   static std::string operand_name(const Test& test) {
-    if (test.quantity == Quantity::count) return "a count";
+    if (is_count(test)) return "a count";
     return test.fact == Fact::attribute ? test.attribute->name : "this";
   }
 
@@ -362,7 +369,7 @@ class Parser {
     Literal literal;
     const bool orders = test.comparison == Comparison::less || test.comparison == Comparison::at_most ||
                         test.comparison == Comparison::more || test.comparison == Comparison::at_least;
-    if (test.quantity == Quantity::count) {
+    if (is_count(test)) {
       const auto number = dictionary::parse_number(value.text, 2048);
       if (!number) wrong(value, number.error().text);
       if (number) literal.number = *number;

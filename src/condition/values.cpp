@@ -156,6 +156,10 @@ std::string actual_text(const Test& test, const Facts& facts) {
     case Fact::groups:
       if (facts.groups == nullptr || facts.groups->empty()) return "the user is in no group";
       return fmt::format("the user is in '{}'", join(*facts.groups, "', '"));
+    case Fact::sessions:
+      return facts.sessions == 0
+                 ? "the user is online nowhere else"
+                 : fmt::format("the user has {} elsewhere", counted(facts.sessions, "session"));
     case Fact::time:
     case Fact::day:
       return "it is " + clock_text(test.hours, facts.now);

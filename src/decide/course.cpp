@@ -5,6 +5,7 @@
 #include "decide/packet_edit.h"
 #include "decide/reasons.h"
 #include "decide/rehide.h"
+#include "identity/device.h"
 #include "identity/methods.h"
 #include "wire/builder.h"
 #include "wire/eap.h"
@@ -42,6 +43,7 @@ Course::Course(const Request& received, const HiddenValues& hidden, Random& rand
       client_(&received.client),
       accounting_(received.accounting),
       now_(received.now),
+      elsewhere_(received.elsewhere),
       received_(received.packet),
       hidden_(hidden),
       random_(&random),
@@ -128,9 +130,9 @@ Next Course::on(Challenge challenge) {
 
 // `besides`: what the method adds to an Access-Accept. Who proved the password may still not be let in: the
 // access rules say.
-Next Course::admit(const Subject& subject, OctetView besides) {
+Next Course::admit(Subject subject, OctetView besides) {
   Trail trail;
-  const Admission admission = decide::admit(request(), way_, subject, telling_ == nullptr ? nullptr : &trail);
+  const Admission admission = admitted(subject, telling_ == nullptr ? nullptr : &trail);
   const condition::Facts facts = facts_of(request(), way_, &subject);
   if (telling_ != nullptr) telling_->rules(*plan_, facts, trail);
   const Code code = admission.permit ? Code::access_accept : Code::access_reject;
@@ -145,6 +147,23 @@ Next Course::admit(const Subject& subject, OctetView besides) {
                 detail_of(admission, facts.method, now_)};
   if (admission.rule != nullptr && ending.detail == admission.rule->name) ending.about = Ending::About::rule;
   return reply(code, std::move(attributes), std::move(ending));
+}
+
+// Who proved the password holds the place while the rules decide: of two who come at once, the second sees
+// the first. Who proved nothing holds none: anybody could take another's.
+Admission Course::admitted(Subject& subject, Trail* trail) {
+  const Request asked = request();
+  if (!plan_->asks_sessions || elsewhere_ == nullptr) return decide::admit(asked, way_, subject, trail);
+  const std::string place =
+      identity::place_of(identity::station_of(asked.packet), identity::device_of(asked.packet, client_->name),
+                         identity::port_of(asked.packet));
+  const bool holds = subject.is_proven();
+  subject.sessions =
+      holds ? elsewhere_->enter(way_.full_name, place, now_) : elsewhere_->count(way_.full_name, place, now_);
+  sessions_ = subject.sessions;
+  Admission out = decide::admit(asked, way_, subject, trail);
+  if (holds && !out.permit) elsewhere_->leave(way_.full_name, place);
+  return out;
 }
 
 Next Course::on(const Kept& kept) {

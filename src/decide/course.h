@@ -96,8 +96,10 @@ class Course {
   const Way& way() const { return way_; }
   /// The same for whoever tells of the request when it has ended: no step comes after that.
   Way take_way() { return std::move(way_); }
+  /// That the user had elsewhere, when the access rules asked.
+  std::uint64_t sessions() const { return sessions_; }
   const plan::User* user() const { return user_; }  ///< null: the plan has none of this name
-  Request request() const { return {*plan_, packet(), *client_, accounting_, now_}; }
+  Request request() const { return {*plan_, packet(), *client_, accounting_, now_, elsewhere_}; }
   /// Of the request: whoever looks at another packet puts that in.
   condition::Facts facts() const;
   /// True if the client's signature shows that it knows the secret.
@@ -107,7 +109,8 @@ class Course {
   void edit_received();
   Next decide();
   Next prove();
-  Next admit(const Subject& subject, OctetView besides);
+  Next admit(Subject subject, OctetView besides);
+  Admission admitted(Subject& subject, Trail* trail);
   Next reply(wire::Code code, Octets attributes, Ending ending);
   Next refuse(Ending ending) { return reply(wire::Code::access_reject, {}, std::move(ending)); }
   std::optional<Octets> edited_reply(wire::Code code, OctetView attributes);
@@ -118,6 +121,7 @@ class Course {
   const plan::Client* client_;
   bool accounting_;
   WallTime now_;
+  Elsewhere* elsewhere_;
   wire::PacketView received_;
   HiddenValues hidden_;
   Random* random_;
@@ -126,6 +130,7 @@ class Course {
   std::optional<wire::PacketView> edited_;
   Way way_;
   const plan::User* user_ = nullptr;
+  std::uint64_t sessions_ = 0;
 };
 
 /// A hop that a request goes to.

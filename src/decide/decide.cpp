@@ -129,6 +129,7 @@ condition::Facts facts_of(const Request& request, const Way& way, const Subject*
   if (way.route != nullptr) out.route = way.route->name;
   out.labels = &request.client.labels;
   out.groups = subject == nullptr ? nullptr : subject->groups;
+  out.sessions = subject == nullptr ? 0 : subject->sessions;
   out.now = request.now;
   return out;
 }

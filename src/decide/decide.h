@@ -2,6 +2,7 @@
 // What a request is, where it is handled, who may come in and with what: pure functions of the request and
 // the plan, which leave a trail. The server, `explain` and the journal call the same ones.
 #include "condition/facts.h"
+#include "decide/elsewhere.h"
 #include "decide/subject.h"
 #include "identity/credential.h"
 
@@ -24,6 +25,7 @@ struct Request {
   const plan::Client& client;
   bool accounting = false;
   WallTime now{};
+  Elsewhere* elsewhere = nullptr;  ///< null: nobody is anywhere else
 };
 
 /// Who asks, as the plan understands the name, and where that leads.

@@ -22,6 +22,7 @@ struct Subject {
   std::optional<WallTime> valid_from;
   std::optional<WallTime> valid_until;
   const plan::Assignments* reply = nullptr;  ///< of its own
+  std::uint64_t sessions = 0;                ///< that are open at other places; counted if the plan asks
 
   bool is_proven() const { return !proven.empty(); }
 };

@@ -74,6 +74,7 @@ StoryPtr Engine::story_of(const Request& request, OctetView reply) {
   out->arrived = request.arrived.wall;
   out->which_secret = request.which_secret;
   out->group = request.course->way().destination.group;
+  out->sessions = request.course->sessions();
   out->given = std::move(*request.given);
   return out;
 }

@@ -41,6 +41,7 @@ struct Settings {
   std::shared_ptr<const LoopMark> loop_mark = {};  ///< the same
   std::shared_ptr<Conversations> conversations = {};  ///< the same
   std::shared_ptr<Origins> origins = {};              ///< the same
+  std::shared_ptr<decide::Elsewhere> elsewhere = {};  ///< the same; null: nobody is anywhere
   /// Begins the method that takes several rounds, for a request that is to be proved; null: it is proved in
   /// one. Empty: there is no such method.
   std::function<std::unique_ptr<decide::Method>(const decide::Course&)> begin_method = {};

@@ -79,9 +79,9 @@ void Engine::answer_status(const Request& request) {
 
 void Engine::take_course(const Request& request) {
   const bool accounting = request.packet.code() == Code::accounting_request;
-  decide::Course course(
-      {*request.live->plan, request.packet, request.client, accounting, request.arrived.wall},
-      {{request.secret(), request.packet.authenticator()}, random_}, random_);
+  decide::Course course({*request.live->plan, request.packet, request.client, accounting,
+                         request.arrived.wall, settings_.elsewhere.get()},
+                        {{request.secret(), request.packet.authenticator()}, random_}, random_);
   std::vector<Given> given;
   Request with = request;
   with.course = &course;

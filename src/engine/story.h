@@ -38,6 +38,7 @@ struct Story {
   WallTime arrived{};
   plan::WhichSecret which_secret{};  ///< the one that the client used
   std::size_t group = 0;             ///< that it was to be forwarded to, if it was
+  std::uint64_t sessions = 0;        ///< Course::sessions
   std::vector<Given> given;
 };
 using StoryPtr = std::shared_ptr<const Story>;

@@ -9,9 +9,10 @@ using engine::Given;
 
 namespace {
 
-decide::Request request_of(const engine::Story& story, const wire::PacketView& packet) {
-  return {*story.live->plan, packet, *story.client, packet.code() == wire::Code::accounting_request,
-          story.arrived};
+decide::Request request_of(const engine::Story& story, const wire::PacketView& packet,
+                           decide::Elsewhere& elsewhere) {
+  return {*story.live->plan, packet,    *story.client, packet.code() == wire::Code::accounting_request,
+          story.arrived,     &elsewhere};
 }
 
 }  // namespace
@@ -25,7 +26,8 @@ Again::Again(const engine::Story& story, decide::Telling* telling)
     : story_(story),
       packet_(*wire::PacketView::parse(story.request)),
       telling_(telling),
-      course_(request_of(story, packet_),
+      elsewhere_(story.sessions),
+      course_(request_of(story, packet_, elsewhere_),
               {{story.client->secret_of(story.which_secret), packet_.authenticator()}, random_}, random_,
               telling) {}
 

@@ -30,6 +30,7 @@ class Again {
   NoRandom random_;
   wire::PacketView packet_;
   decide::Telling* telling_;
+  decide::AsThen elsewhere_;
   decide::Course course_;
 };
 

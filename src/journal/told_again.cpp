@@ -58,7 +58,8 @@ bool any(const All& all, Looks looks) {
 
 bool can_be_told_again(const plan::Plan& plan) {
   const Looking looking(*plan.catalogue);
-  return !any(plan.routes, [&](const plan::Route& route) { return looking.in(route.when); }) &&
+  return !plan.asks_sessions &&  // how many there were then is not kept
+         !any(plan.routes, [&](const plan::Route& route) { return looking.in(route.when); }) &&
          !any(plan.access_rules,
               [&](const plan::AccessRule& rule) {
                 return (rule.when && looking.in(*rule.when)) || looking.in(rule.reply);

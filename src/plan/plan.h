@@ -22,6 +22,7 @@ struct Plan {
   std::vector<ReplySet> reply_sets;
   std::vector<Edit> edits;
   std::array<bool, kEditPoints> has_edits{};  ///< by EditPoint
+  bool asks_sessions = false;                 ///< an access rule looks at a user's other sessions
   std::vector<AccessRule> access_rules;       ///< none at all: who proves a user's password may come in
   dictionary::CataloguePtr catalogue =
       dictionary::standard_catalogue();  ///< with the plan's own dictionaries

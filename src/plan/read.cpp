@@ -310,6 +310,7 @@ class Reader {
     if (draft.object.also) rule.also = also_of(draft.file, *draft.object.also, rule.permit);
     if (!first_of_its_name("access", rule.name, draft.file, draft.at)) return;
     places_.access_rules.push_back({draft.file, draft.at});
+    plan_.asks_sessions = plan_.asks_sessions || (rule.when && rule.when->uses(condition::Fact::sessions));
     plan_.access_rules.push_back(std::move(rule));
   }
 

@@ -38,6 +38,13 @@ std::optional<condition::Condition> read_condition(Reading& r, const Entry& e,
   return out;
 }
 
+// How many sessions there are elsewhere is counted when the user is known and has proved it.
+void refuse_sessions(Reading& r, const Entry& e, const condition::Condition& when) {
+  if (when.uses(condition::Fact::sessions))
+    r.wrong(e, "'when' asks for 'sessions', which are counted for access rules only",
+            "what the request has; 'sessions' in [[access]]");
+}
+
 std::string read_message(Reading& r, const Entry& e) {
   const auto text = r.text(e);
   if (!text) return "";
@@ -70,7 +77,9 @@ const Field<RouteDraft> kRoute[] = {
     {"when", Need::required, "the condition (docs/conditions.md)",
      [](Reading& r, const Entry& e, RouteDraft& d) {
        d.object.when = read_condition(r, e, d.context.catalogue);
-       if (!d.object.when || !d.object.when->uses(condition::Fact::groups)) return;
+       if (!d.object.when) return;
+       refuse_sessions(r, e, *d.object.when);
+       if (!d.object.when->uses(condition::Fact::groups)) return;
        r.wrong(e, "'when' of a route asks for 'member of', and routes do not know the user yet",
                "what the request has; groups are asked for by access rules and edits");
      }},
@@ -221,6 +230,7 @@ const Field<EditDraft> kEdit[] = {
     {"when", Need::optional, "the condition (docs/conditions.md); default: always",
      [](Reading& r, const Entry& e, EditDraft& d) {
        d.object.edit.when = read_condition(r, e, d.context.catalogue);
+       if (d.object.edit.when) refuse_sessions(r, e, *d.object.edit.when);
      }},
     {"rewrite", Need::optional,
      "a table of attributes and patterns with named groups: where one does not match, the edit is not done; "

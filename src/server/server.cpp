@@ -280,7 +280,7 @@ Status Server::start_threads() {
     workers_.push_back(std::make_unique<Worker>(
         workers_.size(), std::move(listeners), settings_.send_from,
         Shared{plan_, *events_, *writer_, *proofs_, tap_, unmask_, doubts, copies, slowdown, loop_mark,
-               conversations_, origins, settings_.group_share, settings_.client_share}));
+               conversations_, origins, online_, settings_.group_share, settings_.client_share}));
   }
   sockets_.clear();
   host_watch_ = std::make_unique<HostWatch>(hosts_, [this] { follow_host_names(); });

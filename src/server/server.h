@@ -4,6 +4,7 @@
 #include "accounting/store.h"
 #include "engine/conversations.h"
 #include "engine/mirroring.h"
+#include "engine/online.h"
 #include "engine/progress.h"
 #include "host/node_file.h"
 #include "host/system.h"
@@ -91,6 +92,7 @@ class Server {
     return *past_requests_;
   }
   // Parts that may be called from any thread themselves.
+  const decide::Elsewhere& online() const { return *online_; }
   /// How sending accounting on goes, group by group.
   std::map<std::string, engine::Progress::OfGroup> accounting_progress() const;
   Prober& prober() { return *prober_; }
@@ -167,6 +169,7 @@ class Server {
   host::SystemClock clock_;
   HostNames hosts_{[this](const std::string& host) { return host::look_up(host, {"", &stopping_}); }, clock_};
   std::unique_ptr<HostWatch> host_watch_;
+  std::shared_ptr<engine::Online> online_ = std::make_shared<engine::Online>();
   std::shared_ptr<engine::Conversations> conversations_ = std::make_shared<engine::Conversations>();
   std::unique_ptr<revision::Archive> plan_store_;
   std::unique_ptr<revision::Keeper> keeper_;

@@ -36,6 +36,9 @@ Status Server::start_accounting() {
     if (!opened) return opened.error();
     reader = std::move(*opened);
   }
+  const auto follow = [online = online_](const accounting::Session& session) { online->follow(session); };
+  if (const Status read = store_->each_session({.open_only = true}, follow); !read) return read;
+  store_->watch(follow);
   auto memory = accounting::remembered(*store_, **inbox, kMostKnown);
   if (!memory) return memory.error();
 

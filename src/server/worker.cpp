@@ -18,6 +18,7 @@ engine::Settings settings_for(const std::vector<Listener>& listeners, const Shar
   out.loop_mark = shared.loop_mark;
   out.conversations = shared.conversations;
   out.origins = shared.origins;
+  out.elsewhere = shared.online;
   out.group_percent = shared.group_percent;
   out.client_percent = shared.client_percent;
   for (const Listener& listener : listeners) out.listeners.push_back({listener.purpose, listener.at});

@@ -29,6 +29,7 @@ struct Shared {
   std::shared_ptr<const engine::LoopMark> loop_mark;
   std::shared_ptr<engine::Conversations> conversations;
   std::shared_ptr<engine::Origins> origins;
+  std::shared_ptr<decide::Elsewhere> online;
   unsigned group_percent = 50;
   unsigned client_percent = 50;
 };

@@ -128,18 +128,19 @@ void AccountingStore::apply(const Filed& one) {
   if (accounting::follow(session, record) == accounting::SessionStep::nothing) return;
   bind_session(put_session_, *session);
   run(put_session_);
+  changed_(*session);
 }
 
 void AccountingStore::close_sessions(const Record& record) {
-  SQLite::Statement close(main_,
-                          fmt::format("UPDATE session SET ended_ms = max(?1, started_ms), terminate_cause = "
-                                      "{}, ended_by = {} WHERE nas = ?2 AND client = ?3 AND ended_ms IS "
-                                      "NULL AND started_ms <= ?1",
-                                      kNasReboot, static_cast<int>(accounting::EndedBy::device)));
+  SQLite::Statement close(
+      main_, fmt::format("UPDATE session SET ended_ms = max(?1, started_ms), terminate_cause = "
+                         "{}, ended_by = {} WHERE nas = ?2 AND client = ?3 AND ended_ms IS "
+                         "NULL AND started_ms <= ?1 RETURNING {}",
+                         kNasReboot, static_cast<int>(accounting::EndedBy::device), kSessionColumns));
   close.bind(1, milliseconds_of(record.event_time));
   close.bind(2, record.nas);
   close.bind(3, record.client);
-  close.exec();
+  while (close.executeStep()) changed_(session_in(close));
 }
 
 std::optional<Session> AccountingStore::session_of(const Record& record) {
@@ -199,6 +200,7 @@ void AccountingStore::mark_lost(WallTime now, const accounting::Silence& silence
     session.ended_by = accounting::EndedBy::silence;
     bind_session(put_session_, session);
     run(put_session_);
+    changed_(session);
   }
   whole.commit();
 }

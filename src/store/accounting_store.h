@@ -16,6 +16,9 @@ class AccountingStore final : public accounting::Store {
   static Result<std::unique_ptr<AccountingStore>> open_for_reading(const std::filesystem::path& folder);
 
   Status fill(std::span<const accounting::Incoming> records) override;
+  void watch(std::function<void(const accounting::Session&)> changed) override {
+    changed_ = std::move(changed);
+  }
   Status settle() override;
   Result<std::string> tidy(WallTime now, const accounting::Housekeeping& how) override;
   Result<std::int64_t> last() override;
@@ -62,6 +65,7 @@ class AccountingStore final : public accounting::Store {
   SQLite::Statement sessions_of_;
   SQLite::Statement put_session_;
   std::int64_t filled_ = 0;
+  std::function<void(const accounting::Session&)> changed_ = [](const accounting::Session&) {};
 };
 
 }  // namespace jembatan::store

@@ -229,5 +229,45 @@ TEST_F(Archive, UsageIsOfAUserAPlaceOrADay) {
   EXPECT_THAT(wrong.error, HasSubstr("by 'ship'; allowed: user, realm"));
 }
 
+// A limit of sessions, by a rule: one elsewhere is enough, until it ends; also across a restart.
+TEST(Sessions, ARuleLimitsThemAndARestartForgetsNone) {
+  TestNode node("home");
+  const std::string rules =
+      "[[access]]\nname = \"one at a time\"\nwhen = 'sessions >= 1'\npermit = false\n"
+      "message = \"You are online elsewhere\"\n[[access]]\nname = \"everybody\"\npermit = true\n";
+  node.plan(kHere + rules);
+  node.start();
+  const auto sign_in = [&](const std::string& station) {
+    return client({"ask", "access", "--to", node.access_to(), "--secret", "laut", "--user",
+                   "tamu@reef.example", "--password", "ombak-3", "Calling-Station-Id=" + station})
+        .exit_code;
+  };
+  const auto account = [&](const std::string& status, const std::string& station) {
+    EXPECT_EQ(
+        client({"ask", "accounting", "--to", node.accounting_to(), "--secret", "laut", "--status", status,
+                "--session-id", station, "--user", "Tamu@reef.example", "Calling-Station-Id=" + station})
+            .exit_code,
+        0);
+  };
+  EXPECT_EQ(sign_in("02-AA"), 0);
+  EXPECT_EQ(sign_in("02-BB"), 1);  // before the first has begun its session
+  EXPECT_THAT(client({"journal", "show", "2", "--node", node.file()}).out,
+              HasSubstr("the user has 1 session elsewhere"));
+  account("Start", "02-aa");
+  EXPECT_EQ(sign_in("02-BB"), 1);
+  EXPECT_EQ(sign_in("02-AA"), 0);  // the same again
+  EXPECT_THAT(client({"journal", "search", "--node", node.file()}).out, HasSubstr("one at a time"));
+  const auto told =
+      client({"explain", "--client", "here", "--user", "tamu@reef.example", "--node", node.file()});
+  EXPECT_THAT(told.out, HasSubstr("the user has 1 session elsewhere"));
+
+  node.kill();
+  node.start();
+  EXPECT_EQ(sign_in("02-BB"), 1);
+  account("Stop", "02-aa");
+  EXPECT_TRUE(support::eventually([&] { return sign_in("02-BB") == 0; }));
+  EXPECT_EQ(sign_in("02-AA"), 1);
+}
+
 }  // namespace
 }  // namespace jembatan::blackbox

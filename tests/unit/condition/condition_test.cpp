@@ -215,7 +215,19 @@ INSTANTIATE_TEST_SUITE_P(
                     Wrong{"count(Filter-Id) >= 0", 20, "a count is >= 0 always", ""},
                     Wrong{"User-Password present", 0, "its value is hidden", ""},
                     Wrong{"user > 3", 7, "text has no order", "under"},
+                    Wrong{"sessions >= 0", 12, "a count is >= 0 always", ""},
+                    Wrong{"sessions matches \"1\"", 9, "a count is a number", ""},
+                    Wrong{"sessions == one", 12, "", ""},
+                    Wrong{"sessions present", 9, "'present' needs no", ""},
+                    Wrong{"any sessions > 1", 4, "has one value", "any and all with attributes"},
                     Wrong{"any user == x", 4, "has one value", "any and all with attributes"}));
+
+TEST_F(Conditions, CountTheSessionsThatAUserHasElsewhere) {
+  EXPECT_FALSE(holds("sessions >= 1"));
+  facts.sessions = 2;
+  EXPECT_TRUE(holds("sessions >= 2 and sessions < 3 and sessions in (1, 2)"));
+  EXPECT_FALSE(holds("sessions == 1"));
+}
 
 TEST(Condition, TakesTwoHundredComparisonsAndNoMore) {
   std::string text = "user == a";

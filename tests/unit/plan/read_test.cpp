@@ -293,6 +293,15 @@ TEST(ReadPlan, ARouteDoesNotKnowTheUsersGroups) {
       testing::HasSubstr("'when' of a route asks for 'member of', and routes do not know the user yet"));
 }
 
+TEST(ReadPlan, SessionsAreCountedForAccessRulesOnly) {
+  const std::string why = "'when' asks for 'sessions', which are counted for access rules only";
+  EXPECT_THAT(support::problems_of("[[route]]\nname = \"a\"\nwhen = 'sessions > 1'\nhandle = \"here\"\n"),
+              testing::HasSubstr(why));
+  EXPECT_THAT(support::problems_of("[[edit]]\nname = \"a\"\nat = \"replying\"\nwhen = 'sessions > 1'\n"
+                                   "remove = [\"Filter-Id\"]\n"),
+              testing::HasSubstr(why));
+}
+
 TEST(ReadPlan, ACircleOfClientAndServerIsAdvice) {
   const std::string client =
       "[[client]]\nname = \"hub\"\naddress = \"192.0.2.1\"\nsecret = \"angin kencang dari timur\"\n";

@@ -101,6 +101,7 @@ class ShelfStore final : public accounting::Store {
     shelf_.filled.insert(shelf_.filled.end(), records.begin(), records.end());
     return {};
   }
+  void watch(std::function<void(const accounting::Session&)>) override {}
   Status settle() override { return {}; }
   Result<std::string> tidy(WallTime, const accounting::Housekeeping&) override { return std::string(); }
   Result<std::int64_t> last() override { return 0; }
@@ -543,7 +544,7 @@ class OneWorker : public Threads {
     worker = std::make_unique<Worker>(
         0, std::move(listeners), std::vector<IpAddress>{},
         Shared{slot, log, writer, proofs, tap, unmask, [] {}, [](auto& copies) { copies.clear(); }, nullptr,
-               nullptr, nullptr, nullptr});
+               nullptr, nullptr, nullptr, nullptr});
     worker->start();
   }
   ~OneWorker() override {
