@@ -114,7 +114,8 @@ std::optional<ClockGap> gap_of(std::span<const Differing> same) {
   std::optional<ClockGap> out;
   for (const auto& [here, there] : same) {
     if (!here.sent || !here.acknowledged || *here.acknowledged < *here.sent) continue;
-    const auto half = std::chrono::ceil<Duration>((*here.acknowledged - *here.sent) / 2);
+    const auto half =
+        std::max(Duration(1), std::chrono::ceil<Duration>((*here.acknowledged - *here.sent) / 2));
     if (out && out->give_or_take <= half) continue;
     out = ClockGap{std::chrono::round<Duration>(there.received - *here.sent) - half, half};
   }
@@ -168,6 +169,9 @@ Result<Findings> reconcile(Ledger& here, Ledger& there, const ReconcileWish& wis
   pairing.all(std::move(*entries_here), std::move(*entries_there));
   pairing.by_key();
   for (Entries* all : {&out.only_here, &out.only_there, &out.double_here, &out.double_there}) by_time(*all);
+  std::sort(out.different.begin(), out.different.end(), [](const Differing& a, const Differing& b) {
+    return std::tie(a.here.event_time, a.here.id) < std::tie(b.here.event_time, b.here.id);
+  });
   out.clocks = gap_of(pairing.same);
 
   if (!wish.late) return out;

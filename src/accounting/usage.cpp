@@ -150,17 +150,25 @@ void Usage::add(const Session& session, std::span<const UsagePoint> told) {
 
 std::vector<UsageRow> Usage::rows() const {
   std::vector<UsageRow> out;
-  out.reserve(counted_.size());
-  for (const auto& [whose, counted] : counted_) {
+  const auto add = [&](const Counted& counted) {
     out.push_back(counted.row);
     out.back().peak = most_at_once(counted.at);
+  };
+  if (wish_.part.count() != 0) {
+    for (WallTime at = wish_.since; at < wish_.until; at = end_of_part(at)) {
+      const std::string whose = text_of_part(at, wish_.part);
+      const auto found = counted_.find(whose);
+      add(found == counted_.end() ? Counted{{whose}, {}} : found->second);
+    }
+    return out;
   }
-  const bool by_time = wish_.part.count() != 0;
-  std::sort(out.begin(), out.end(), [&](const UsageRow& a, const UsageRow& b) {
+  out.reserve(counted_.size());
+  for (const auto& [whose, counted] : counted_) add(counted);
+  std::sort(out.begin(), out.end(), [](const UsageRow& a, const UsageRow& b) {
     const auto most_first = [](const UsageRow& row) {
       return std::pair(~(row.input_octets + row.output_octets), ~row.seconds);
     };
-    if (by_time || most_first(a) == most_first(b)) return a.whose < b.whose;
+    if (most_first(a) == most_first(b)) return a.whose < b.whose;
     return most_first(a) < most_first(b);
   });
   return out;

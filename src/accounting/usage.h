@@ -49,7 +49,7 @@ class Usage {
   ///   told  what its records told, in any order; needed where it crosses() a border
   void add(const Session& session, std::span<const UsagePoint> told = {});
 
-  /// Parts by time; otherwise who had the most octets first.
+  /// All parts of the period by time; otherwise who had the most octets first.
   std::vector<UsageRow> rows() const;
   UsageRow all() const;
 

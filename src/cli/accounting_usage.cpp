@@ -70,6 +70,12 @@ std::pair<double, const char*> unit_of(double most) {
   return {1, "octets"};
 }
 
+// Of an hour, the date stands at midnight only.
+std::string short_name(const std::string& whose) {
+  const bool is_hour = whose.size() == 16 && whose[10] == ' ' && whose[13] == ':';
+  return is_hour && !whose.ends_with(" 00:00") ? whose.substr(11) : whose;
+}
+
 // Octets above, sessions at once below; of rows that are no times, the first 30.
 std::string plot_script(const json& body) {
   constexpr std::size_t kMostBars = 30;
@@ -86,7 +92,11 @@ std::string plot_script(const json& body) {
   for (const json& row : body.at("rows")) {
     if (bars == count) break;
     const std::string whose = row.value("whose", "");
-    const std::string name = bars++ % each == 0 ? (whose.empty() ? "(none)" : whose) : "";
+    const std::string name = bars % each != 0 ? ""
+                             : whose.empty()  ? "(none)"
+                             : bars == 0      ? whose
+                                              : short_name(whose);
+    ++bars;
     std::string quoted;
     for (const char c : escaped(name)) quoted += c == '"' || c == '\\' ? std::string() : std::string(1, c);
     data +=
@@ -106,8 +116,8 @@ std::string plot_script(const json& body) {
       "set offsets 0, 0, graph 0.05, 0\nset ylabel {}\n"
       "plot $data using 2:xtic(1) title 'in' lc rgb '#3b7dd8', $data using 3 title 'out' lc rgb '#e09f3e'\n"
       "set ylabel 'sessions, hours'\nset style histogram clustered gap 1\n"
-      "plot $data using 4:xtic(1) title 'most at once' lc rgb '#2a9d5c', $data using 5 title 'hours of "
-      "sessions' "
+      "plot $data using 4:xtic(1) title 'most at once' lc rgb '#2a9d5c', $data using 5 title "
+      "'hours in all' "
       "lc rgb '#9aa5b1'\nunset multiplot\n",
       data, plot_text(title), plot_text(unit_name));
 }
@@ -121,7 +131,7 @@ Exit show_usage(const Arguments& arguments, Terminal& terminal) {
   const auto body = node->call("GET", "/v1/accounting/usage", *query);
   if (!body) return report(body.error(), terminal);
   if (arguments.has("--plot")) {
-    if (body->at("rows").empty()) {
+    if (count_in(body->at("all"), "sessions") == 0) {
       terminal.line("nothing was used, and nothing is drawn");
       return Exit::done;
     }

@@ -126,6 +126,17 @@ std::string kind_text(const std::string& kind, const json& body) {
 constexpr std::array kKinds{"only_here", "only_there", "double_here", "double_there",
                             "different", "late_here",  "late_there"};
 
+std::string gap_text(const json& body) {
+  const Duration ahead(body.value("clock_ahead_ms", std::int64_t{0}));
+  const Duration within(body.value("clock_give_or_take_ms", std::int64_t{0}));
+  const std::string whose = fmt::format("clock of {}:", body.value("there", ""));
+  if (std::chrono::abs(ahead) <= within)
+    return fmt::format("{} the same as that of {}, within {}", whose, body.value("here", ""),
+                       text_of(within + std::chrono::abs(ahead)));
+  return fmt::format("{} {} {} that of {}, give or take {}", whose, text_of(std::chrono::abs(ahead)),
+                     ahead.count() < 0 ? "behind" : "ahead of", body.value("here", ""), text_of(within));
+}
+
 }  // namespace
 
 json told_json(const Findings& found, Side& here, Side& there, const std::string& sent_to) {
@@ -161,12 +172,7 @@ void print_compared(const json& body, Terminal& out) {
     const auto count = body.at("counts").value(kind, std::uint64_t{0});
     if (count > 0) out.line(fmt::format("  {:<18}{:>8}", kind_text(kind, body), count));
   }
-  if (!body.at("clock_ahead_ms").is_null()) {
-    const auto ahead = body.value("clock_ahead_ms", std::int64_t{0});
-    out.line(fmt::format("  clock of {}: {} {} that of {}, give or take {}", there,
-                         text_of(Duration(std::abs(ahead))), ahead < 0 ? "behind" : "ahead of", here,
-                         text_of(Duration(body.value("clock_give_or_take_ms", std::int64_t{0})))));
-  }
+  if (!body.at("clock_ahead_ms").is_null()) out.line("  " + gap_text(body));
   std::string last;
   for (const json& row : body.at("findings")) {
     const std::string kind = row.value("kind", "");

@@ -268,7 +268,7 @@ Status Rehearsing::run_requests(const Step& step, std::size_t number, Running& r
       texts.push_back(std::move(text));
   }
   if (texts.empty()) {
-    if (const Status s = check_records(step, running, texts); !s) return s;
+    if (const Status s = check_accounting(step, running, texts); !s) return s;
   }
   if (!texts.empty())
     running.result.failures.push_back(
@@ -307,33 +307,50 @@ Status Rehearsing::check_server(const Step& step, const Came& came, std::vector<
   return {};
 }
 
-Status Rehearsing::check_records(const Step& step, const Running& running, std::vector<std::string>& out) {
-  for (const auto& [name, count] : step.expect.records) {
-    const std::uint64_t wanted = count;
-    const auto client = node(name);
-    if (!client) return client.error();
-    std::uint64_t kept = 0;
-    const auto enough = poll(step.expect.records_within, [&]() -> Result<bool> {
-      kept = 0;
-      for (std::size_t i = 0; i < step.times; ++i) {
-        const Arguments options = options_of_request(step, i, running.session);
-        const auto body =
-            (*client)->call("GET", "/v1/accounting/records", {{"session_id", options.get("--session-id")}});
-        if (!body) return body.error();
-        for (const json& row : body->at("records"))
-          if (row.value("status", "") == step.record) ++kept;
-        if (options.get("--session-id") ==
-            options_of_request(step, i + 1, running.session).get("--session-id"))
-          break;
-      }
-      return kept >= wanted;
-    });
-    if (!enough) return enough.error();
-    if (kept != wanted)
+// What accounting has of the step's sessions, at each node that is named.
+Status Rehearsing::check_accounting(const Step& step, const Running& running, std::vector<std::string>& out) {
+  const auto is_of_step = [&](const json& row) { return row.value("status", "") == step.record; };
+  const auto is_open = [](const json& row) { return row.at("ended").is_null(); };
+  for (const auto& [name, wanted] : step.expect.records) {
+    const auto kept =
+        count_at(name, step, running, {"/v1/accounting/records", "records", is_of_step, wanted});
+    if (!kept) return kept.error();
+    if (*kept != wanted)
       out.push_back(
-          fmt::format("node {} keeps {} of it, expected {}", name, counted(kept, "record"), wanted));
+          fmt::format("node {} keeps {} of it, expected {}", name, counted(*kept, "record"), wanted));
+  }
+  for (const auto& [name, wanted] : step.expect.online) {
+    const auto open = count_at(name, step, running, {"/v1/sessions", "sessions", is_open, wanted});
+    if (!open) return open.error();
+    if (*open != wanted)
+      out.push_back(
+          fmt::format("node {} has {} of it open, expected {}", name, counted(*open, "session"), wanted));
   }
   return {};
+}
+
+// Records only become more, and sessions end: the first is waited for until there are enough, the second
+// until it is so.
+Result<std::uint64_t> Rehearsing::count_at(const std::string& name, const Step& step, const Running& running,
+                                           const Counting& what) {
+  const auto client = node(name);
+  if (!client) return client.error();
+  std::uint64_t count = 0;
+  const auto reached = poll(step.expect.records_within, [&]() -> Result<bool> {
+    count = 0;
+    for (std::size_t i = 0; i < step.times; ++i) {
+      const Arguments options = options_of_request(step, i, running.session);
+      const auto body = (*client)->call("GET", what.path, {{"session_id", options.get("--session-id")}});
+      if (!body) return body.error();
+      for (const json& row : body->at(what.key))
+        if (what.counts(row)) ++count;
+      if (options.get("--session-id") == options_of_request(step, i + 1, running.session).get("--session-id"))
+        break;
+    }
+    return what.key == "sessions" ? count == what.wanted : count >= what.wanted;
+  });
+  if (!reached) return reached.error();
+  return count;
 }
 
 Result<ByServer> Rehearsing::requests_of_servers(const std::string& name) {

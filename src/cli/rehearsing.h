@@ -52,7 +52,15 @@ class Rehearsing {
   };
   Result<std::optional<Heading>> heading_of(const std::string& node, std::uint64_t leg, Duration within);
   Status check_server(const rehearsal::Step& step, const Came& came, std::vector<std::string>& out);
-  Status check_records(const rehearsal::Step& step, const Running& running, std::vector<std::string>& out);
+  Status check_accounting(const rehearsal::Step& step, const Running& running, std::vector<std::string>& out);
+  struct Counting {
+    std::string path;
+    std::string key;  // of the rows
+    std::function<bool(const nlohmann::json&)> counts;
+    std::uint64_t wanted = 0;
+  };
+  Result<std::uint64_t> count_at(const std::string& name, const rehearsal::Step& step, const Running& running,
+                                 const Counting& what);
   Result<ByServer> requests_of_servers(const std::string& node);
   Result<Found> down_servers();
   void mend(Running& running);

@@ -31,6 +31,7 @@ struct Expectation {
   std::map<std::string, double> shares;          ///< percent of the requests, by "GROUP/SERVER"
   double tolerance = 1;                          ///< of shares, in percent points
   std::map<std::string, std::uint64_t> records;  ///< how often accounting is kept, by node
+  std::map<std::string, std::uint64_t> online;   ///< how many of the step's sessions are open, by node
   Duration records_within{10000};                ///< it arrives behind the answer
 };
 

@@ -83,6 +83,12 @@ std::string read_server(Reading& r, const Entry& e) {
   return {};
 }
 
+void read_counts(Reading& r, const Entry& e, std::map<std::string, std::uint64_t>& out) {
+  if (!r.expect(e, Kind::table)) return;
+  for (const Entry& node : e.value.entries)
+    if (const auto count = r.integer(node, 0, 1000000)) out[node.key] = static_cast<std::uint64_t>(*count);
+}
+
 const Field<Expectation> kExpectation[] = {
     {"code", Need::optional,
      "the reply's, or an array of those that are right: Access-Accept, Access-Reject, Access-Challenge, "
@@ -121,12 +127,9 @@ const Field<Expectation> kExpectation[] = {
      [](Reading& r, const Entry& e, Expectation& x) { x.tolerance = number(r, e, 0, 100).value_or(1); }},
     {"records", Need::optional,
      "a table of nodes: how often the accounting of this session's step must be kept at each",
-     [](Reading& r, const Entry& e, Expectation& x) {
-       if (!r.expect(e, Kind::table)) return;
-       for (const Entry& node : e.value.entries)
-         if (const auto count = r.integer(node, 0, 1000000))
-           x.records[node.key] = static_cast<std::uint64_t>(*count);
-     }},
+     [](Reading& r, const Entry& e, Expectation& x) { read_counts(r, e, x.records); }},
+    {"online", Need::optional, "a table of nodes: how many of this step's sessions must be open at each",
+     [](Reading& r, const Entry& e, Expectation& x) { read_counts(r, e, x.online); }},
     {"records_within", Need::optional, "how long they may take to arrive everywhere; default 10s",
      [](Reading& r, const Entry& e, Expectation& x) {
        x.records_within = r.duration(e, 1ms, 600s).value_or(10s);

@@ -101,13 +101,14 @@ name = "kept"
 [[case.step]]
 accounting = "edge"
 user = "tamu@reef.example"
-expect = { records = { edge = 1, hub = 2 }, records_within = "1s" }
+expect = { records = { edge = 1, hub = 2 }, online = { edge = 1, hub = 0 }, records_within = "1s" }
 )");
   const auto done = run({"rehearse", wrong});
   EXPECT_EQ(done.exit_code, 1);
   EXPECT_THAT(done.out, HasSubstr("expected an answer of reef-homes/reef-9, came one of reef-homes/reef-"));
   EXPECT_THAT(done.out, HasSubstr("look at it: jembatan journal show 1 --across --lab hub"));
   EXPECT_THAT(done.out, HasSubstr("node hub keeps 1 record of it, expected 2"));
+  EXPECT_THAT(done.out, HasSubstr("node hub has 1 session of it open, expected 0"));
 }
 
 TEST_F(LabRehearsal, ARequestThatHappenedBecomesACase) {

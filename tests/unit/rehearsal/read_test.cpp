@@ -67,7 +67,7 @@ until = { node = "hub", server = "homes/reef-1", is = "down", within = "3s" }
 accounting = "edge"
 record = "Stop"
 session = "4711"
-expect = { records = { edge = 1, reef-2 = 0 }, records_within = "1s" }
+expect = { records = { edge = 1, reef-2 = 0 }, online = { edge = 3 }, records_within = "1s" }
 [[case.step]]
 status = "edge"
 )");
@@ -113,6 +113,7 @@ status = "edge"
   EXPECT_EQ(one.steps[2].within, 3s);
   EXPECT_EQ(one.steps[3].record, "Stop");
   EXPECT_EQ(one.steps[3].expect.records.at("reef-2"), 0U);
+  EXPECT_EQ(one.steps[3].expect.online.at("edge"), 3U);
   EXPECT_EQ(one.steps[4].kind, Step::Kind::status);
 }
 
