@@ -15,7 +15,7 @@ int main(int argc, char** argv) {
     const auto asked = wire::PacketView::parse(room.first(size));
     if (!asked) return 0;
     const bool accounting = asked->code() == wire::Code::accounting_request;
-    if (accounting && !wire::verify_accounting_request(*asked, secret)) return 0;
+    if (accounting && !wire::verify_digested_request(*asked, secret)) return 0;
     wire::PacketBuilder reply(accounting ? wire::Code::accounting_response : wire::Code::access_accept,
                               asked->identifier(), asked->authenticator());
     if (!accounting) {

@@ -60,7 +60,7 @@ Octets record(std::uint8_t identifier, std::uint64_t number) {
   add(wire::AttributeType::acct_input_octets, 1000 * minute);
   add(wire::AttributeType::acct_output_octets, 5000 * minute);
   const OctetSpan octets = packet.finish();
-  wire::sign_accounting_request(octets, kSecret);
+  wire::sign_digested_request(octets, kSecret);
   return {octets.begin(), octets.end()};
 }
 

@@ -1,6 +1,7 @@
 // jembatan ask: one real request to any RADIUS server, both packets shown, the reply judged.
 #include <fmt/format.h>
 
+#include <map>
 #include <nlohmann/json.hpp>
 
 #include "base/text.h"
@@ -43,6 +44,31 @@ struct Verdict {
   std::string text;
 };
 
+// Error-Cause (RFC 5176 §3.5), and what it means for who asked.
+std::string why_refused(const wire::PacketView& reply) {
+  static const std::map<std::uint32_t, std::string_view> kCauses{
+      {401, "Unsupported-Attribute: it does not do what one of the attributes asks for"},
+      {402, "Missing-Attribute: it wants more to know the session by, or Event-Timestamp"},
+      {403, "NAS-Identification-Mismatch: the NAS attributes are not its own"},
+      {404, "Invalid-Request: an attribute does not belong here"},
+      {405, "Unsupported-Service: not with this Service-Type"},
+      {406, "Unsupported-Extension: it does not know this kind of request"},
+      {407, "Invalid-Attribute-Value"},
+      {501, "Administratively-Prohibited: it was told not to do that, or not for whom asked"},
+      {502, "Request-Not-Routable: a proxy knows no way to the device"},
+      {503, "Session-Context-Not-Found: it has no session of these attributes"},
+      {504, "Session-Context-Not-Removable: it cannot end this session"},
+      {505, "Other-Proxy-Processing-Error: a proxy could not go on"},
+      {506, "Resources-Unavailable: it has no room for that now"},
+      {507, "Request-Initiated: it asks for a new sign-in first"},
+      {508, "Multiple-Session-Selection-Unsupported: the attributes fit several sessions"}};
+  const auto cause = wire::number_in(reply.find(AttributeType::error_cause));
+  if (!cause) return "it does not say why (no Error-Cause)";
+  const auto known = kCauses.find(*cause);
+  return known == kCauses.end() ? fmt::format("Error-Cause {}", *cause)
+                                : fmt::format("{} {}", *cause, known->second);
+}
+
 Verdict judge(const Question& question, const Exchanged& exchanged) {
   const std::string to = question.wish().to.text();
   const ExchangeResult& result = exchanged.result;
@@ -68,6 +94,11 @@ Verdict judge(const Question& question, const Exchanged& exchanged) {
   const auto reply = static_cast<Code>(result.reply[0]);
   if (asked == Code::status_server && (reply == Code::access_accept || reply == Code::accounting_response))
     return {Exit::done, Colour::good, "the server is alive; " + genuine};
+  const bool of_session = reply >= Code::disconnect_request && reply <= Code::coa_nak;
+  if (of_session != question.is_of_session() ||
+      (of_session && (reply > Code::disconnect_nak) != (asked == Code::coa_request)))
+    return {Exit::no, Colour::warn,
+            fmt::format("an unexpected reply, {}; {}", wire::name_of(reply), genuine)};
   switch (reply) {
     case Code::access_accept:
       return {Exit::done, Colour::good, "accepted; " + genuine};
@@ -78,6 +109,13 @@ Verdict judge(const Question& question, const Exchanged& exchanged) {
               "challenged: the server wants to know more (--answer TEXT); " + genuine};
     case Code::accounting_response:
       return {Exit::done, Colour::good, "recorded; " + genuine};
+    case Code::disconnect_ack:
+      return {Exit::done, Colour::good, "the session is ended; " + genuine};
+    case Code::coa_ack:
+      return {Exit::done, Colour::good, "the session is changed; " + genuine};
+    case Code::disconnect_nak:
+    case Code::coa_nak:
+      return {Exit::no, Colour::bad, "refused: " + why_refused(*exchanged.reply()) + "; " + genuine};
     default:
       return {Exit::no, Colour::warn, "an unexpected reply; " + genuine};
   }
@@ -211,8 +249,15 @@ Exit ask_status(const Arguments& arguments, Terminal& terminal) {
   return ask(arguments, terminal, &Question::status);
 }
 
-std::vector<Option> with_common(std::vector<Option> options) {
-  for (Option& option : peer_options()) options.push_back(std::move(option));
+Exit ask_disconnect(const Arguments& arguments, Terminal& terminal) {
+  return ask(arguments, terminal, &Question::disconnect);
+}
+Exit ask_coa(const Arguments& arguments, Terminal& terminal) {
+  return ask(arguments, terminal, &Question::coa);
+}
+
+std::vector<Option> with_common(std::vector<Option> options, std::vector<Option> peer = peer_options()) {
+  for (Option& option : peer) options.push_back(std::move(option));
   const std::vector<Option> common{
       expect_option(),
       {"--wait", "TIME", "how long to wait for a reply to each request; default 3s"},
@@ -232,6 +277,9 @@ const Positional kAttributes{
 }  // namespace
 
 std::vector<Command> ask_commands() {
+  const std::vector<Option> of_session{{"--session-id", "TEXT", "Acct-Session-Id"},
+                                       {"--user", "NAME", "User-Name"},
+                                       {"--unsigned", "", "leave Message-Authenticator out"}};
   return {
       {"ask access", "Send one Access-Request, show both packets, judge the reply",
        "jembatan ask access --to 192.0.2.1 --secret-file secret --user sari@reef.example "
@@ -261,6 +309,12 @@ std::vector<Command> ask_commands() {
       {"ask status", "Ask whether a server is alive (Status-Server, RFC 5997)",
        "jembatan ask status --to 192.0.2.1 --secret-file secret",
        with_common({{"--accounting", "", "ask the accounting port"}}), kAttributes, ask_status},
+      {"ask disconnect", "Ask a device to end a session (Disconnect-Request, RFC 5176)",
+       "jembatan ask disconnect --to 192.0.2.7 --secret-file secret --session-id 4711 NAS-Port=3",
+       with_common(of_session, device_options()), kAttributes, ask_disconnect},
+      {"ask coa", "Ask a device to treat a session otherwise (CoA-Request, RFC 5176)",
+       "jembatan ask coa --to 192.0.2.7 --secret-file secret --session-id 4711 Filter-Id=harbour-only",
+       with_common(of_session, device_options()), kAttributes, ask_coa},
       ask_load_command(),
   };
 }

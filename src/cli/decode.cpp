@@ -37,21 +37,16 @@ struct Key {
   std::string said;  // about which one it is; empty: nothing to say
 };
 
-// Requests whose Request Authenticator is computed over the packet (RFC 2866 §3, RFC 5176 §2.3).
-bool is_digested(Code code) {
-  return code == Code::accounting_request || code == Code::coa_request || code == Code::disconnect_request;
-}
-
 // The Request Authenticator that replies, and the zeros that digests, are computed with (RFC 2866 §3).
 Authenticator base_of(const PacketView& packet, const std::optional<Authenticator>& request) {
   if (wire::is_reply(packet.code())) return request.value_or(Authenticator{});
-  return is_digested(packet.code()) ? Authenticator{} : packet.authenticator();
+  return wire::is_digested(packet.code()) ? Authenticator{} : packet.authenticator();
 }
 
 bool verifies(const wire::SharedSecret& secret, const PacketView& packet,
               const std::optional<Authenticator>& request) {
   if (wire::is_reply(packet.code())) return request && wire::verify_response(packet, *request, secret);
-  if (is_digested(packet.code())) return wire::verify_accounting_request(packet, secret);
+  if (wire::is_digested(packet.code())) return wire::verify_digested_request(packet, secret);
   return wire::check_message_authenticator(packet, packet.authenticator(), secret) == wire::Signature::valid;
 }
 
@@ -79,7 +74,7 @@ std::vector<std::string> authenticators(const Key& key, const PacketView& packet
   }
   if (wire::is_reply(code)) {
     out.push_back(fmt::format("Response Authenticator {}", verdict(verifies(*key.secret, packet, request))));
-  } else if (is_digested(code)) {
+  } else if (wire::is_digested(code)) {
     out.push_back(fmt::format("Request Authenticator {}", verdict(verifies(*key.secret, packet, request))));
   }
   switch (wire::check_message_authenticator(packet, base_of(packet, request), *key.secret)) {

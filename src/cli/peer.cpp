@@ -21,8 +21,20 @@ Result<Secret> given_secret(const Arguments& arguments) {
   return fail(Errc::not_found, "no shared secret; give --secret-file FILE or --secret TEXT");
 }
 
+std::uint16_t default_port(PortOf port) {
+  switch (port) {
+    case PortOf::access:
+      return 1812;
+    case PortOf::accounting:
+      return 1813;
+    case PortOf::authorization:
+      break;
+  }
+  return 3799;  // RFC 5176 §2.1
+}
+
 Result<Peer> at_address(const Arguments& arguments, PortOf port) {
-  const auto to = resolve(arguments.get("--to"), port == PortOf::access ? 1812 : 1813);
+  const auto to = resolve(arguments.get("--to"), default_port(port));
   if (!to) return to.error();
   auto secret = given_secret(arguments);
   if (!secret) return secret.error();
@@ -87,6 +99,35 @@ Result<Peer> as_client(const Arguments& arguments, const host::NodeSettings& set
               fmt::format("node {} ({}) as client {} from {}", settings.name, to.text(), name, from)};
 }
 
+// That the node itself would send from.
+std::string source_for(const Endpoint& to, const Arguments& arguments, const host::NodeSettings& settings) {
+  std::string out = arguments.get("--from");
+  for (const IpAddress& source : settings.send_from)
+    if (out.empty() && source.family == to.address.family) out = source.text();
+  return out;
+}
+
+// A client of the node, as the node would ask it.
+Result<Peer> the_device(const Arguments& arguments, const host::NodeSettings& settings) {
+  const std::string name = arguments.get("--client");
+  auto node = NodeClient::open(arguments);
+  if (!node) return node.error();
+  const auto client = object_of(*node, "client", name);
+  if (!client) return client.error();
+  const std::string address = address_of_client(*client);
+  if (address.empty())
+    return fail(
+        Errc::malformed,
+        fmt::format("client '{}' has many addresses ({}): which one is it? --to ADDRESS with its secret",
+                    name, client->value("address", "")));
+  const auto to = resolve(address, default_port(PortOf::authorization));
+  if (!to) return to.error();
+  auto secret = shown_secret(*node, "client", name);
+  if (!secret) return secret.error();
+  return Peer{*to, source_for(*to, arguments, settings), std::move(*secret),
+              fmt::format("client {} ({}) as node {} does", name, to->text(), settings.name)};
+}
+
 Result<Peer> as_the_node(const Arguments& arguments, const host::NodeSettings& settings, PortOf port) {
   const std::string name = arguments.get("--server");
   auto node = NodeClient::open(arguments);
@@ -99,17 +140,23 @@ Result<Peer> as_the_node(const Arguments& arguments, const host::NodeSettings& s
     for (const json& server : group.value("server", json::array())) {
       if (group.value("name", "") + "/" + server.value("name", "") != name) continue;
       const char* key = port == PortOf::access ? "access_port" : "accounting_port";
-      const auto to = resolve(server.value("address", ""),
-                              server.value(key, std::uint16_t(port == PortOf::access ? 1812 : 1813)));
+      const auto to = resolve(server.value("address", ""), server.value(key, default_port(port)));
       if (!to) return to.error();
-      std::string from = arguments.get("--from");
-      for (const IpAddress& source : settings.send_from)
-        if (from.empty() && source.family == to->address.family) from = source.text();
-      return Peer{*to, from, std::move(*secret),
+      return Peer{*to, source_for(*to, arguments, settings), std::move(*secret),
                   fmt::format("server {} ({}) as node {} does", name, to->text(), settings.name)};
     }
   }
   return fail(Errc::not_found, fmt::format("server '{}' not found", escaped(name)));
+}
+
+Result<Peer> find_device(const Arguments& arguments) {
+  if (arguments.has("--to") == arguments.has("--client"))
+    return fail(Errc::malformed,
+                "whom? One of --to HOST with a secret, and --client NAME with --node FILE or --lab NAME");
+  if (arguments.has("--to")) return at_address(arguments, PortOf::authorization);
+  const auto settings = find_node(arguments);
+  if (!settings) return settings.error();
+  return the_device(arguments, *settings);
 }
 
 }  // namespace
@@ -126,7 +173,18 @@ std::vector<Option> peer_options() {
           {"--from", "ADDRESS", "local address to send from; default: the client's, or the system chooses"}};
 }
 
+std::vector<Option> device_options() {
+  return {{"--to", "HOST[:PORT]", "the device; default port 3799"},
+          {"--secret-file", "FILE", "file with the shared secret"},
+          {"--secret", "TEXT", "the shared secret itself (a file is safer: shells keep a history)"},
+          {"--client", "NAME", "a client of a node's plan instead: address and secret are taken from there"},
+          {"--lab", "NAME", "that node, of the demo chain: edge, hub, reef-1, reef-2"},
+          {"--node", "FILE", "or the one of this node file"},
+          {"--from", "ADDRESS", "local address to send from; default: the node's, or the system chooses"}};
+}
+
 Result<Peer> find_peer(const Arguments& arguments, PortOf port) {
+  if (port == PortOf::authorization) return find_device(arguments);
   const bool by_plan = arguments.has("--client") || arguments.has("--server");
   const bool node = arguments.has("--lab") || arguments.has("--node") || by_plan;
   if (arguments.has("--to") == node || (arguments.has("--lab") && arguments.has("--node")))

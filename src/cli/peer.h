@@ -13,13 +13,20 @@ struct Peer {
   std::string called;  ///< "192.0.2.1:1812", "node hub (127.0.20.1:1812) as client kerapu-deck-2"
 };
 
-enum class PortOf : std::uint8_t { access, accounting };
+enum class PortOf : std::uint8_t {
+  access,
+  accounting,
+  authorization,  ///< of a device: RFC 5176
+};
 
 /// --to, --lab, --node, --client, --server, --secret-file, --secret, --from.
 std::vector<Option> peer_options();
 
-/// Who the options name. Addresses and secrets of clients and servers come from the node, which puts on
-/// record that they were shown.
+/// Whom a Disconnect-Request or CoA-Request goes to: --to with a secret, or --client of a node.
+std::vector<Option> device_options();
+
+/// Who the options name; with PortOf::authorization, a client of the node is the one that is asked. Addresses
+/// and secrets of clients and servers come from the node, which puts on record that they were shown.
 ///   errors  Errc::malformed: none or several are named; Errc::not_found; Errc::unreachable: the node
 Result<Peer> find_peer(const Arguments& arguments, PortOf port);
 

@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include "base/text.h"
 #include "cli/names.h"
 #include "cli/peer.h"
@@ -62,7 +64,7 @@ wire::PacketBuilder new_packet(Code code, std::optional<std::uint8_t> identifier
   host::SystemRandom random;
   wire::Authenticator authenticator{};
   std::uint8_t by_chance[1];
-  if (code != Code::accounting_request) random.fill(authenticator);  // that one's is made when it is signed
+  if (!wire::is_digested(code)) random.fill(authenticator);  // a digest is made when it is signed
   if (!identifier) random.fill(by_chance);
   return {code, identifier.value_or(by_chance[0]), authenticator};
 }
@@ -98,11 +100,11 @@ Result<Octets> Question::encoded(const wire::Authenticator& authenticator) const
   return out;
 }
 
-Result<Question> Question::prepare(const Arguments& arguments, Code code, bool accounting_port) {
+Result<Question> Question::prepare(const Arguments& arguments, Code code, PortOf port) {
   Question out;
   out.code_ = code;
   if (Status s = read_wish(arguments, out.wish_); !s) return s.error();
-  auto peer = find_peer(arguments, accounting_port ? PortOf::accounting : PortOf::access);
+  auto peer = find_peer(arguments, port);
   if (!peer) return peer.error();
   out.wish_.to = peer->to;
   out.wish_.from = peer->from;
@@ -143,23 +145,53 @@ Status Question::read_accounting(const Arguments& arguments) {
 }
 
 Result<Question> Question::access(const Arguments& arguments) {
-  auto out = prepare(arguments, Code::access_request, false);
+  auto out = prepare(arguments, Code::access_request, PortOf::access);
   if (!out) return out;
   if (const Status read = out->read_access(arguments); !read) return read.error();
   return out;
 }
 
 Result<Question> Question::accounting(const Arguments& arguments) {
-  auto out = prepare(arguments, Code::accounting_request, true);
+  auto out = prepare(arguments, Code::accounting_request, PortOf::accounting);
   if (!out) return out;
   if (const Status read = out->read_accounting(arguments); !read) return read.error();
   return out;
 }
 
 Result<Question> Question::status(const Arguments& arguments) {
-  auto out = prepare(arguments, Code::status_server, arguments.has("--accounting"));
+  auto out = prepare(arguments, Code::status_server,
+                     arguments.has("--accounting") ? PortOf::accounting : PortOf::access);
   if (out) out->what_ = "is it alive?";
   return out;
+}
+
+// Which session, the attributes say that its device told of it (RFC 5176 §3). When it was asked, protects
+// against a repeat by somebody else (§6.3).
+Result<Question> Question::of_session(const Arguments& arguments, Code code) {
+  auto out = prepare(arguments, code, PortOf::authorization);
+  if (!out) return out;
+  out->signed_ = !arguments.has("--unsigned");
+  out->session_ = arguments.get("--session-id");
+  if (out->session_.empty() && out->user_.empty() && out->given_.empty())
+    return fail(Errc::malformed,
+                "which session? --session-id, --user, or attributes that its device knows it by");
+  const auto has_time = [](const Given& one) { return lower(one.name) == "event-timestamp"; };
+  if (std::none_of(out->given_.begin(), out->given_.end(), has_time)) {
+    const auto now = std::chrono::system_clock::to_time_t(host::SystemClock().now().wall);
+    out->given_.push_back({"Event-Timestamp", std::to_string(now)});
+  }
+  out->what_ = fmt::format("to {}{}{}", code == Code::coa_request ? "change" : "end",
+                           out->session_.empty() ? " a session" : " session " + escaped(out->session_),
+                           out->user_.empty() ? "" : " of " + escaped(out->user_));
+  return out;
+}
+
+Result<Question> Question::disconnect(const Arguments& arguments) {
+  return of_session(arguments, Code::disconnect_request);
+}
+
+Result<Question> Question::coa(const Arguments& arguments) {
+  return of_session(arguments, Code::coa_request);
 }
 
 Result<Question> Question::offline(const Arguments& arguments, rehearsal::Step::Kind kind, Offline with) {
@@ -250,12 +282,12 @@ Result<Exchanged> Question::answer(const wire::PacketView& challenge, const Secr
 Result<Exchanged> Question::complete(wire::PacketBuilder& packet, Status built) const {
   const auto attributes = encoded(authenticator_of(packet));
   if (!attributes) return attributes.error();
-  if (built) built = add_device(*attributes, packet);
+  if (built && !is_of_session()) built = add_device(*attributes, packet);
   if (built) built = packet.add_encoded(*attributes);
   if (!built) return built.error();
   const OctetSpan octets = packet.finish();
-  if (code_ == Code::accounting_request) {
-    wire::sign_accounting_request(octets, secret_);
+  if (wire::is_digested(code_)) {
+    wire::sign_digested_request(octets, secret_);
   } else {
     wire::sign_request(octets, secret_);
   }

@@ -5,6 +5,7 @@
 #include "cli/command.h"
 #include "cli/credential.h"
 #include "cli/exchange.h"
+#include "cli/peer.h"
 #include "dictionary/catalogue.h"
 #include "rehearsal/case.h"
 
@@ -27,6 +28,8 @@ class Question {
   static Result<Question> access(const Arguments& arguments);      ///< ask access
   static Result<Question> accounting(const Arguments& arguments);  ///< ask accounting
   static Result<Question> status(const Arguments& arguments);      ///< ask status
+  static Result<Question> disconnect(const Arguments& arguments);  ///< ask disconnect
+  static Result<Question> coa(const Arguments& arguments);         ///< ask coa
 
   /// One that is not sent anywhere.
   struct Offline {
@@ -58,6 +61,10 @@ class Question {
   const dictionary::Catalogue& names() const { return *names_; }
   const dictionary::CataloguePtr& names_in_use() const { return names_; }
   bool is_accounting() const { return code_ == wire::Code::accounting_request; }
+  /// Of a session that is there already, and so of its device: RFC 5176.
+  bool is_of_session() const {
+    return code_ == wire::Code::disconnect_request || code_ == wire::Code::coa_request;
+  }
   /// Whether both authenticators of a reply fit the request.
   bool is_genuine(const wire::PacketView& reply, OctetView request) const;
   /// The same of another user and session, as these options say.
@@ -74,7 +81,8 @@ class Question {
     std::string name;
     std::string value;
   };
-  static Result<Question> prepare(const Arguments& arguments, wire::Code code, bool accounting_port);
+  static Result<Question> prepare(const Arguments& arguments, wire::Code code, PortOf port);
+  static Result<Question> of_session(const Arguments& arguments, wire::Code code);
   Status read_access(const Arguments& arguments);
   Status read_accounting(const Arguments& arguments);
   Status read_given(const Arguments& arguments);

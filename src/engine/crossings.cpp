@@ -104,7 +104,7 @@ Status Crossings::ask_server(Ticket ticket, Crossing& crossing, const Turn& turn
   if (access) {
     wire::sign_request(octets, server.secret);
   } else {
-    wire::sign_accounting_request(octets, server.secret);
+    wire::sign_digested_request(octets, server.secret);
     exchange.authenticator = PacketView::parse(octets)->authenticator();
   }
   crossing.packet.assign(octets.begin(), octets.end());

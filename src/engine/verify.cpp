@@ -39,8 +39,8 @@ std::optional<plan::WhichSecret> Engine::verify(const PacketView& packet, const 
     return std::nullopt;
   }
   if (packet.code() == Code::accounting_request) {  // RFC 2866 §3
-    if (wire::verify_accounting_request(packet, client.secret)) return WhichSecret::current;
-    if (old_valid && wire::verify_accounting_request(packet, *client.old_secret)) return WhichSecret::old;
+    if (wire::verify_digested_request(packet, client.secret)) return WhichSecret::current;
+    if (old_valid && wire::verify_digested_request(packet, *client.old_secret)) return WhichSecret::old;
     drop(in, &client,
          {Outcome::wrong_signature, "Request Authenticator does not verify: shared secret probably differs"},
          turn);

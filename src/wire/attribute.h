@@ -42,6 +42,7 @@ enum class AttributeType : std::uint8_t {
   nas_port_id = 87,
   nas_ipv6_address = 95,
   framed_ipv6_prefix = 97,
+  error_cause = 101,  // RFC 5176 §3.5
   digest_response = 103,
 };
 

@@ -65,7 +65,7 @@ Signature check_message_authenticator(const PacketView& packet, const Authentica
   return equal_in_constant_time(expected, attribute.value) ? Signature::valid : Signature::wrong;
 }
 
-bool verify_accounting_request(const PacketView& packet, const SharedSecret& secret) {
+bool verify_digested_request(const PacketView& packet, const SharedSecret& secret) {
   return equal_in_constant_time(packet_digest(packet.octets(), kZeros, secret), packet.authenticator());
 }
 
@@ -79,7 +79,8 @@ void sign_request(OctetSpan packet, const SharedSecret& secret) {
   fill_message_authenticator(packet, own, secret);
 }
 
-void sign_accounting_request(OctetSpan packet, const SharedSecret& secret) {
+void sign_digested_request(OctetSpan packet, const SharedSecret& secret) {
+  fill_message_authenticator(packet, kZeros, secret);
   put(packet, kAuthenticatorAt, packet_digest(packet, kZeros, secret));
 }
 

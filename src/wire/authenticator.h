@@ -25,8 +25,9 @@ Authenticator message_authenticator(OctetView packet, std::size_t value_at,
 Signature check_message_authenticator(const PacketView& packet, const Authenticator& request,
                                       const SharedSecret& secret);
 
-/// True if the Request Authenticator of an Accounting-Request is right (RFC 2866 §3).
-bool verify_accounting_request(const PacketView& packet, const SharedSecret& secret);
+/// True if the Request Authenticator is right, where it is a digest (is_digested); says nothing about
+/// Message-Authenticator, which is computed over zeros in its place (RFC 5176 §3.4).
+bool verify_digested_request(const PacketView& packet, const SharedSecret& secret);
 
 /// True if the Response Authenticator is right (RFC 2865 §3); says nothing about Message-Authenticator.
 bool verify_response(const PacketView& reply, const Authenticator& request, const SharedSecret& secret);
@@ -35,8 +36,9 @@ bool verify_response(const PacketView& reply, const Authenticator& request, cons
 /// Authenticator is already in place (Access-Request, Status-Server).
 void sign_request(OctetSpan packet, const SharedSecret& secret);
 
-/// Writes the Request Authenticator of an Accounting-Request (RFC 2866 §3).
-void sign_accounting_request(OctetSpan packet, const SharedSecret& secret);
+/// Fills in Message-Authenticator, where the packet has room for one, then the Request Authenticator of a
+/// request where it is a digest (is_digested).
+void sign_digested_request(OctetSpan packet, const SharedSecret& secret);
 
 /// Fills in Message-Authenticator, where the packet has room for one, then the Response Authenticator.
 void sign_response(OctetSpan packet, const Authenticator& request, const SharedSecret& secret);

@@ -39,6 +39,10 @@ std::string name_of(Code code) {
   return known.empty() ? "code " + std::to_string(static_cast<int>(code)) : std::string(known);
 }
 
+bool is_digested(Code code) {
+  return code == Code::accounting_request || code == Code::coa_request || code == Code::disconnect_request;
+}
+
 bool is_reply(Code code) {
   switch (code) {
     case Code::access_accept:

@@ -27,6 +27,10 @@ std::string_view known_name_of(Code code);
 /// "Access-Request"; a number without a name reads "code 99".
 std::string name_of(Code code);
 
+/// True for requests whose Request Authenticator is a digest of the packet (RFC 2866 §3, RFC 5176 §2.3); that
+/// of others is by chance.
+bool is_digested(Code code);
+
 /// True for the packets that answer another one.
 bool is_reply(Code code);
 

@@ -2,8 +2,13 @@
 #include <gmock/gmock.h>
 #include <gtest/gtest.h>
 
+#include <thread>
+
 #include "blackbox/chain.h"
 #include "support/postgres.h"
+#include "support/second_encoder.h"
+#include "wire/authenticator.h"
+#include "wire/builder.h"
 
 namespace jembatan::blackbox {
 namespace {
@@ -65,6 +70,72 @@ TEST(Devices, PostgresqlSignsItsUsersInThroughThreeHops) {
   database.stop();
   database.start(access("geladag"));
   EXPECT_EQ(sign_in("ombak-3").exit_code, 2);
+}
+
+// Both authenticators by the second encoder: Message-Authenticator, which comes first, over zeros in the
+// place of the other, then that one over all.
+bool is_signed(second::Bytes packet, const std::string& secret) {
+  const second::Bytes request(packet.begin() + 4, packet.begin() + 20);
+  std::fill(packet.begin() + 4, packet.begin() + 20, 0);
+  second::Bytes with_secret = packet;
+  with_secret.insert(with_secret.end(), secret.begin(), secret.end());
+  const second::Bytes signature(packet.begin() + 22, packet.begin() + 38);
+  std::fill(packet.begin() + 22, packet.begin() + 38, 0);
+  return packet[20] == 80 && second::md5(with_secret) == request &&
+         second::hmac_md5(secret, packet) == signature;
+}
+
+// A device that is asked to end sessions: it checks what it must (RFC 5176 §2.3, §3.4), and knows one
+// session.
+void be_asked(support::UdpPeer& device, wire::Code answer, bool in_another_code = false) {
+  const wire::SharedSecret secret{Secret("laut")};
+  const auto datagram = device.receive(std::chrono::seconds(10));
+  const auto request = *wire::PacketView::parse(datagram);
+  const bool genuine = is_signed(datagram, "laut");
+  const bool timed = request.find(wire::AttributeType::event_timestamp).has_value();
+  const bool known = wire::text_in(request.find(wire::AttributeType::acct_session_id)) == "4711";
+  const bool named = request.find(wire::AttributeType::nas_identifier).has_value();
+  const auto nak = static_cast<wire::Code>(static_cast<int>(answer) + 1);
+  const bool right = genuine && timed && known && !named;
+  wire::PacketBuilder reply(right || in_another_code ? answer : nak, request.identifier(),
+                            request.authenticator());
+  (void)reply.add_message_authenticator();
+  if (!right) {
+    std::array<std::uint8_t, 4> cause{};
+    store32(cause.data(), known ? 404 : 503);
+    (void)reply.add(wire::AttributeType::error_cause, OctetView(cause));
+  }
+  const OctetSpan octets = reply.finish();
+  wire::sign_response(octets, request.authenticator(), secret);
+  device.send("127.0.0.1", device.from(), {octets.begin(), octets.end()});
+}
+
+TEST(Devices, AreAskedToEndAndToChangeSessions) {
+  support::UdpPeer device;
+  const auto ask = [&](std::vector<std::string> words, wire::Code answer, bool in_another_code = false) {
+    std::thread answering([&] { be_asked(device, answer, in_another_code); });
+    words.insert(words.end(), {"--to", "127.0.0.1:" + std::to_string(device.port()), "--secret", "laut"});
+    const auto asked = client(words);
+    answering.join();
+    return asked;
+  };
+  const auto ended =
+      ask({"ask", "disconnect", "--session-id", "4711", "NAS-Port=3"}, wire::Code::disconnect_ack);
+  EXPECT_EQ(ended.exit_code, 0) << ended.out << ended.error;
+  EXPECT_THAT(ended.out, HasSubstr("the session is ended; the reply is genuine"));
+  const auto changed =
+      ask({"ask", "coa", "--session-id", "4711", "Filter-Id=harbour-only"}, wire::Code::coa_ack);
+  EXPECT_EQ(changed.exit_code, 0) << changed.out << changed.error;
+  EXPECT_THAT(changed.out, HasSubstr("the session is changed"));
+  const auto unknown = ask({"ask", "disconnect", "--user", "sari@reef.example"}, wire::Code::disconnect_ack);
+  EXPECT_EQ(unknown.exit_code, 1);
+  EXPECT_THAT(unknown.out, HasSubstr("refused: 503 Session-Context-Not-Found: it has no session"));
+  const auto other = ask({"ask", "coa", "--session-id", "4711"}, wire::Code::disconnect_ack, true);
+  EXPECT_EQ(other.exit_code, 1);
+  EXPECT_THAT(other.out, HasSubstr("an unexpected reply, Disconnect-ACK"));
+  EXPECT_THAT(client({"ask", "disconnect", "--to", "127.0.0.1", "--secret", "laut"}).error,
+              HasSubstr("which session? --session-id, --user, or attributes"));
+  EXPECT_THAT(client({"ask", "disconnect", "--session-id", "1"}).error, HasSubstr("whom? One of --to HOST"));
 }
 
 }  // namespace

@@ -55,7 +55,7 @@ Octets RequestBuilder::build(const wire::SharedSecret& secret, bool sign) const 
   const OctetSpan octets = packet.finish();
   if (!raw_.empty()) return {octets.begin(), octets.end()};
   if (code_ == Code::accounting_request) {
-    wire::sign_accounting_request(octets, secret);
+    wire::sign_digested_request(octets, secret);
   } else if (sign) {
     wire::sign_request(octets, secret);
   }

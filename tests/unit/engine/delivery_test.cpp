@@ -87,7 +87,7 @@ class DeliveryTest : public testing::Test {
     for (const auto& ask : asked.asks) {
       if (ask.to.address.text() != address) continue;
       const auto packet = PacketView::parse(asked.view(ask.packet));
-      EXPECT_TRUE(wire::verify_accounting_request(*packet, secret("danau")));
+      EXPECT_TRUE(wire::verify_digested_request(*packet, secret("danau")));
       wire::PacketBuilder reply(Code::accounting_response, packet->identifier(), packet->authenticator());
       wire::sign_response(reply.finish(), packet->authenticator(), secret("danau"));
       delivery.on_reply(ask.lane, ask.to, reply.finish(), {clock.now(), out});

@@ -76,7 +76,7 @@ TEST_F(FaultTest, AnotherSecretIsWhatTheOtherSideSees) {
   EXPECT_TRUE(wire::looks_unreadable(*password));
   const Octets record =
       to_node("wrong-secret", accounting_request("Start", "a1").signed_with(secret("laut"))).at(0).datagram;
-  EXPECT_FALSE(wire::verify_accounting_request(*PacketView::parse(record), secret("laut")));
+  EXPECT_FALSE(wire::verify_digested_request(*PacketView::parse(record), secret("laut")));
   wire::PacketBuilder reply(Code::access_accept, 7, {});
   wire::sign_response(reply.finish(), PacketView::parse(sign_in)->authenticator(), secret("laut"));
   const Octets answer(reply.finish().begin(), reply.finish().end());

@@ -483,7 +483,7 @@ TEST_F(Threads, TheDelivererTakesARecordOffWhenItIsAcknowledged) {
   const auto packet = wire::PacketView::parse(asked);
   ASSERT_TRUE(packet);
   EXPECT_EQ(packet->code(), wire::Code::accounting_request);
-  EXPECT_TRUE(wire::verify_accounting_request(*packet, support::secret("danau")));
+  EXPECT_TRUE(wire::verify_digested_request(*packet, support::secret("danau")));
   wire::PacketBuilder reply(wire::Code::accounting_response, packet->identifier(), packet->authenticator());
   const OctetSpan octets = reply.finish();
   wire::sign_response(octets, packet->authenticator(), support::secret("danau"));

@@ -127,8 +127,8 @@ TEST(AccountingRequest, AuthenticatorAgreesWithAnIndependentImplementation) {  /
   const Octets ours = accounting_request("Start", "s1").signed_with(secret("laut"));
   EXPECT_EQ(Octets(theirs.begin(), theirs.end()), ours);
   const auto packet = PacketView::parse(ours);
-  EXPECT_TRUE(verify_accounting_request(*packet, secret("laut")));
-  EXPECT_FALSE(verify_accounting_request(*packet, secret("laus")));
+  EXPECT_TRUE(verify_digested_request(*packet, secret("laut")));
+  EXPECT_FALSE(verify_digested_request(*packet, secret("laus")));
 }
 
 TEST(Password, RoundTripsAtEveryLength) {  // RFC 2865 §5.2
