@@ -45,6 +45,7 @@ struct Sum {
 
 /// Hours since 1970 UTC.
 using Hour = std::int64_t;
+inline constexpr Hour kLastHour = (std::int64_t{1} << 32U) / 3600;  ///< that 32 bits of seconds can tell
 Hour hour_of(WallTime time);
 WallTime begin_of(Hour hour);
 

@@ -17,7 +17,9 @@ constexpr std::string_view kUntil = "until ";
 constexpr std::string_view kSalt = "salt ";
 constexpr std::string_view kRecords = "records";
 constexpr std::string_view kEnd = "end ";
-constexpr std::size_t kLongestLine = 400;
+static_assert(kNode.size() == kSalt.size() && kSince.size() == kUntil.size());
+constexpr std::size_t kLongestText = 200;  // of a name or a salt, without what is escaped
+constexpr std::size_t kLongestLine = 2000;
 constexpr std::int64_t kLatest = std::int64_t{1000} << 32U;  // ms: what 32 bits of seconds can tell
 
 std::int64_t since_1970(WallTime time) {
@@ -58,10 +60,15 @@ class LedgerReader {
 
   Status heading(std::string_view line) {
     if (line.size() > kLongestLine) return wrong(kLongestLine, "a line that is too long");
-    if (line.starts_with(kNode)) {
-      out_.heading.node = line.substr(kNode.size());
-    } else if (line.starts_with(kSalt)) {
-      out_.heading.salt = line.substr(kSalt.size());
+    if (line.starts_with(kNode) || line.starts_with(kSalt)) {
+      const std::string_view text = line.substr(kNode.size());
+      if (text.size() > kLongestText || !is_plain_text(view_of(text)))
+        return wrong(kNode.size() + 1, fmt::format("no plain text of {} characters at most", kLongestText));
+      if (line.starts_with(kNode)) {
+        out_.heading.node = text;
+      } else {
+        out_.heading.salt = text;
+      }
     } else if (line.starts_with(kSince) || line.starts_with(kUntil)) {
       const auto time = parse_time(line.substr(kSince.size()));
       if (!time) return wrong(kSince.size() + 1, time.error().text);

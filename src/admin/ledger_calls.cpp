@@ -40,7 +40,9 @@ bool read_places(std::string_view text, std::vector<Place>& out) {
     auto read = std::from_chars(one.data(), end, place.hour);
     if (read.ec == std::errc() && read.ptr != end && *read.ptr == '.')
       read = std::from_chars(read.ptr + 1, end, place.slot);
-    if (read.ec != std::errc() || read.ptr != end || place.slot >= accounting::kSlots) return false;
+    const bool in_time = place.hour >= 0 && place.hour <= accounting::kLastHour;
+    if (read.ec != std::errc() || read.ptr != end || place.slot >= accounting::kSlots || !in_time)
+      return false;
     out.push_back(place);
   }
   return out.size() <= kMostPlaces;

@@ -207,6 +207,7 @@ Result<Duration> parse_duration(std::string_view text) {
     return fail(Errc::malformed,
                 fmt::format("'{}' is not a duration; allowed: like 250ms, 30s, 5m, 12h, 1h30m", text));
   };
+  constexpr std::int64_t kLongest = 36525LL * 24 * 3600 * 1000;  // can be added to any time
   std::int64_t total = 0;
   std::string_view rest = text;
   if (rest.empty()) return wrong();
@@ -221,6 +222,8 @@ Result<Duration> parse_duration(std::string_view text) {
                                    [&](const Unit& u) { return u.name == rest.substr(0, letters); });
     if (unit == kUnits.end()) return wrong();
     total += number * unit->milliseconds;
+    if (total > kLongest)
+      return fail(Errc::malformed, fmt::format("'{}' is more than a hundred years", text));
     rest.remove_prefix(letters);
   }
   return Duration(total);
@@ -268,12 +271,20 @@ std::optional<std::chrono::minutes> offset_in(std::string_view text) {
   return std::chrono::minutes(text[0] == '-' ? -minutes : minutes);
 }
 
+// Years that no clock is in would leave the range of WallTime.
+std::optional<WallTime> time_of(std::tm parts) {
+  constexpr int kFirstYear = 1900;
+  constexpr int kYears = 300;
+  if (parts.tm_year < 0 || parts.tm_year >= kYears) return std::nullopt;  // tm_year counts from kFirstYear
+  static_assert(kFirstYear + kYears < 2262);
+  return std::chrono::system_clock::from_time_t(timegm(&parts));
+}
+
 // The whole text by a format of strptime, UTC.
 std::optional<WallTime> time_by(const std::string& text, const char* format) {
   std::tm parts{};
   const char* rest = strptime(text.c_str(), format, &parts);
-  if (rest == nullptr || *rest != '\0') return std::nullopt;
-  return std::chrono::system_clock::from_time_t(timegm(&parts));
+  return rest == nullptr || *rest != '\0' ? std::nullopt : time_of(parts);
 }
 
 }  // namespace
@@ -294,8 +305,9 @@ Result<WallTime> parse_time(std::string_view text) {
   if (!offset)
     return fail(Errc::malformed,
                 fmt::format("'{}' does not say its zone; allowed: Z (UTC) at its end, or like +08:00", text));
-  return std::chrono::system_clock::from_time_t(timegm(&parts)) + std::chrono::milliseconds(milliseconds) -
-         *offset;
+  const auto time = time_of(parts);
+  if (!time) return fail(Errc::malformed, fmt::format("'{}': allowed: the years 1900 to 2199", text));
+  return *time + std::chrono::milliseconds(milliseconds) - *offset;
 }
 
 Result<WallTime> parse_moment(std::string_view text, WallTime now, Count count) {

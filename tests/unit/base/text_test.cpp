@@ -58,6 +58,9 @@ TEST(TimeText, RoundTrips) {
   EXPECT_FALSE(parse_time("2026-01-02"));
   EXPECT_EQ(text_of(*parse_time("2026-01-02T03:04:05+08:00")), "2026-01-01T19:04:05.000Z");
   EXPECT_FALSE(parse_time("2026-01-02T03:04:05"));
+  EXPECT_FALSE(parse_time("4052-11-26T00:00:00.000Z"));  // beyond what a clock can hold
+  EXPECT_FALSE(parse_time("0001-01-01T00:00:00Z"));
+  EXPECT_TRUE(parse_time("2199-12-31T23:59:59Z"));
   EXPECT_FALSE(parse_time("2026-01-02T03:04:05+0800"));
 }
 
@@ -75,7 +78,8 @@ TEST(Moment, IsWrittenInEveryFormThatPeopleUse) {
   EXPECT_EQ(read("2026-11-23"), "2026-11-23 00:00:00Z");
   EXPECT_EQ(read("2026-11-23 04:30"), "2026-11-23 04:30:00Z");
   EXPECT_EQ(read("2026-11-23T04:30:00+08:00"), "2026-11-22 20:30:00Z");
-  for (const char* wrong : {"", "yesterday", "25:00", "2026-13-01", "04:30x", "10 m"})
+  for (const char* wrong :
+       {"", "yesterday", "25:00", "2026-13-01", "4052-01-01", "99999999d", "36500d36500d", "04:30x", "10 m"})
     EXPECT_EQ(read(wrong), "none") << wrong;
   EXPECT_EQ(parse_moment("soon", now).error().text,
             "'soon' is no time; allowed: 10m (that long ago), 04:30, 2026-11-23, 2026-11-23 04:30 (UTC), "
