@@ -76,22 +76,23 @@ TEST_F(Archive, ARecordTellsWhoHasItAndWhoDoesNot) {
 }
 
 TEST_F(Archive, WhatWaitsForAGroupThatThePlanLostIsSentElsewhereOrDropped) {
+  TestNode vault("vault");  // another one: what is under way to the lost group still reaches its servers
   account("Start", "s1");
   account("Stop", "s1");
   (void)record_when(1);
-  hub.plan(client_here("deck") + group_to("homes", home, "laut") + group_to("new", archive, "laut") +
+  hub.plan(client_here("deck") + group_to("homes", home, "laut") + group_to("new", vault, "laut") +
            "[[realm]]\nname = \"reef.example\"\nhandle = \"group:homes\"\n");
   EXPECT_EQ(client({"plan", "reload", "--node", hub.file()}).exit_code, 0);
   EXPECT_EQ(waiting("archive"), 2U);
   EXPECT_THAT(row_of("archive").value("problem", ""), HasSubstr("the plan has no group of this name"));
   EXPECT_THAT(client({"accounting", "redirect", "archive", "--to", "nwe", "--node", hub.file()}).error,
               HasSubstr("group 'nwe' not found; nearest: 'new'"));
-  archive.plan(kHere);
-  archive.start();
+  vault.plan(kHere);
+  vault.start();
   const auto moved = client({"accounting", "redirect", "archive", "--to", "new", "--node", hub.file()});
   EXPECT_EQ(moved.out, "2 records that waited for group archive wait for group new now\n");
   EXPECT_TRUE(support::eventually([&] { return waiting("new") == 0; }));
-  EXPECT_EQ(archive.ask_node({"accounting", "search"}).at("records").size(), 2U);
+  EXPECT_EQ(vault.ask_node({"accounting", "search"}).at("records").size(), 2U);
   EXPECT_EQ(record_when(2).at("delivered")[1].at("group"), "new");
   const auto dropped = client({"accounting", "drop", "archive", "--node", hub.file()});
   EXPECT_EQ(dropped.out, "0 records that waited for group archive are dropped\n");
