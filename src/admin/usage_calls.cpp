@@ -43,10 +43,10 @@ Status read_by(const std::string& by, const plan::PlanPtr& plan, UsageWish& wish
   return {};
 }
 
-std::vector<accounting::UsagePoint> told_of(const Session& session, accounting::Store& store) {
-  std::vector<accounting::UsagePoint> out;
+Result<std::vector<accounting::UsagePoint>> told_of(const Session& session, accounting::Store& store) {
   const auto records = store.records_of(session);
-  if (!records) return out;
+  if (!records) return records.error();
+  std::vector<accounting::UsagePoint> out;
   for (const accounting::Record& record : *records) out.push_back(point_of(record));
   return out;
 }
@@ -81,18 +81,20 @@ void show_usage(const Asked& asked) {
   query->until = wish.until;
 
   accounting::Usage usage(std::move(wish));
+  Status told;  // whether each session's records could be read
   const Status counted = asked.server.with_accounting([&](accounting::Store& sessions) {
     return asked.server.with_accounting([&](accounting::Store& records) {
       return sessions.each_session(*query, [&](const Session& session) {
-        if (usage.crosses(session)) {
-          usage.add(session, told_of(session, records));
-        } else {
-          usage.add(session);
-        }
+        if (!told) return;
+        if (!usage.crosses(session)) return usage.add(session);
+        const auto points = told_of(session, records);
+        if (points) return usage.add(session, *points);
+        told = points.error();
       });
     });
   });
-  if (!counted) return problem(asked.response, 507, "The store cannot be read", counted.error().text);
+  for (const Status& done : {counted, told})
+    if (!done) return problem(asked.response, 507, "The store cannot be read", done.error().text);
   const std::vector<UsageRow> rows = usage.rows();
   json list = json::array();
   for (const UsageRow& row : rows) {

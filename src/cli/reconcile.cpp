@@ -116,6 +116,10 @@ Status take_file(Side& there, Comparison& wish, const std::string& file) {
   if (!heading.salt && wish.salt.empty())
     return fail(Errc::malformed,
                 fmt::format("'{}' was made with a salt that is not in it: --salt-file FILE", file));
+  if (!wish.there.client.empty()) {  // the file is the sender's: what this node received of it
+    wish.here.client = wish.there.client;
+    wish.here.as_sent = false;
+  }
   wish.here.since = heading.since;
   wish.here.until = heading.until;
   if (!heading.node.empty()) there.name = heading.node;
@@ -244,7 +248,8 @@ std::vector<Command> reconcile_commands() {
             until,
             realm,
             {"--sent-to", "GROUP", "of this node only what was to be sent to this group, as it was sent"},
-            {"--received-from", "CLIENT", "of the others only what came from this client"},
+            {"--received-from", "CLIENT",
+             "only what came from this client: to the others, or, with a file, to this node"},
             {"--late", "TIME", "records that came later than that are findings, too"},
             salt,
             {"--csv", "", "the findings as comma-separated values"}}),

@@ -165,6 +165,17 @@ TEST_F(Archive, HopsAreComparedOverTheNetworkAndByAFile) {
   const json told = json::parse(by_file.out).at("compared")[0];
   EXPECT_EQ(told.at("counts").at("only_there"), 1);
   EXPECT_EQ(told.at("counts").at("only_here"), 0);
+  // The other way round: the sender's file at the receiver, who has one of somebody else, too.
+  const std::string sent = (folder.path() / "hub.ledger").string();
+  ASSERT_EQ(
+      client({"accounting", "digest", "--node", hub.file(), "--sent-to", "homes", "--out", sent}).exit_code,
+      0);
+  const auto at_home = [&](const std::string& from) {
+    return client(
+        {"accounting", "reconcile", "--node", home.file(), "--with", sent, "--received-from", from});
+  };
+  EXPECT_THAT(at_home("here").out, HasSubstr("4 and 3 records"));
+  EXPECT_THAT(at_home("nobody").out, HasSubstr("0 and 3 records"));
   support::write_file(file, text.substr(0, text.size() - 7));
   EXPECT_THAT(compare({"--with", file}).error, HasSubstr("end is missing"));
   EXPECT_THAT(compare({"--with", "hme"}).error, HasSubstr("no node that is known; nodes: home"));
