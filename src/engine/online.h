@@ -1,6 +1,6 @@
 #pragma once
 #include <deque>
-#include <memory>
+#include <map>
 #include <mutex>
 #include <vector>
 
@@ -11,7 +11,8 @@
 namespace jembatan::engine {
 
 /// Who is online where: the open sessions of the accounting store, and who was let in and has not begun one
-/// yet. One for the node; any thread.
+/// yet. One for the node; any thread. A user with very many sessions (a name that all guests share) costs no
+/// more than others.
 class Online final : public decide::Elsewhere {
  public:
   /// For so long one who was let in counts without a session.
@@ -28,24 +29,37 @@ class Online final : public decide::Elsewhere {
 
  private:
   static constexpr std::size_t kMostEntered = 200'000;  // without a session; the oldest are forgotten first
-  struct At {
-    std::string place;
-    std::int64_t session = 0;  // 0: was let in
-    WallTime entered;
-  };
-  using Places = std::vector<At>;
+  using Place = std::uint64_t;                          // a number for it; 0: not told
   struct Entered {
-    std::string user;
-    std::string place;
+    std::uint64_t number = 0;  // of the entry, growing
     WallTime at;
   };
-  static std::size_t others(const Places& places, std::string_view place, WallTime now);
-  void forget(const std::string& user, std::string_view place, WallTime entered);
+  struct User {
+    std::size_t sessions = 0;
+    std::map<Place, std::size_t> open_at;           // sessions by place
+    std::map<Place, std::vector<Entered>> entered;  // by place
+    bool is_gone() const { return sessions == 0 && entered.empty(); }
+  };
+  using Users = ByText<User>;
+  struct Open {
+    Users::pointer user = nullptr;
+    Place place = 0;
+  };
+  struct InOrder {
+    std::string user;
+    Place place = 0;
+    Entered entry;
+  };
+  static std::size_t others(const User& user, Place place, WallTime now);
+  void end(std::int64_t session);
+  void forget(const InOrder& entry);
   void make_room(WallTime now);
 
   mutable std::mutex mutex_;
-  ByText<Places> users_;
-  std::deque<Entered> entered_;  // in their order
+  Users users_;
+  std::unordered_map<std::int64_t, Open> open_;
+  std::deque<InOrder> entered_;
+  std::uint64_t last_ = 0;
 };
 
 }  // namespace jembatan::engine

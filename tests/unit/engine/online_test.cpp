@@ -91,6 +91,12 @@ TEST_F(OnlineTest, WhoIsNotLetInHoldsNothing) {
 TEST_F(OnlineTest, WithoutAPlaceEachCounts) {
   EXPECT_EQ(enter(""), 0U);
   EXPECT_EQ(enter(""), 1U);
+  Session one = session(1, "");
+  online.follow(one);  // one of the two begins
+  EXPECT_EQ(count(""), 2U);
+  online.follow(one);
+  EXPECT_EQ(count(""), 2U);
+  EXPECT_EQ(count("", "sari@reef.example", kNow + 61s), 1U);
 }
 
 TEST_F(OnlineTest, OfManyAtOnceOneIsTheFirst) {
@@ -102,6 +108,24 @@ TEST_F(OnlineTest, OfManyAtOnceOneIsTheFirst) {
     });
   for (std::thread& one : threads) one.join();
   EXPECT_EQ(first, 1);
+}
+
+TEST_F(OnlineTest, ANameThatManyShareIsCountedLikeOthers) {
+  constexpr int kGuests = 20'000;  // each step would take minutes if it looked at all of them
+  for (int i = 0; i < kGuests; ++i) online.follow(session(i, "02-" + std::to_string(i)));
+  for (int i = 0; i < kGuests; ++i) online.follow(session(i, "02-" + std::to_string(i)));  // their interims
+  EXPECT_EQ(count("02-7"), kGuests - 1U);
+  for (int i = 0; i < kGuests; ++i) online.follow(ended(session(i, "02-" + std::to_string(i))));
+  EXPECT_EQ(online.users(), 0U);
+}
+
+TEST_F(OnlineTest, ASessionThatChangesItsUserOrPlaceIsOne) {
+  online.follow(session(1, "a"));
+  online.follow(session(1, "b"));
+  EXPECT_EQ(count("b"), 0U);
+  online.follow(session(1, "b", "wulan@reef.example"));
+  EXPECT_EQ(count("x"), 0U);
+  EXPECT_EQ(count("x", "wulan@reef.example"), 1U);
 }
 
 TEST_F(OnlineTest, ManyWhoNeverBeginAreForgotten) {
