@@ -38,9 +38,8 @@ void salt(Entry& entry, std::string_view with) {
   }
 }
 
-std::map<Hour, Sum>& add_to(std::map<Hour, Sum>& sums, const Entry& entry) {
+void add_to(std::map<Hour, Sum>& sums, const Entry& entry) {
   sums[hour_of(entry.event_time)].add(entry.digest);
-  return sums;
 }
 
 void add_late(Ledger::Late& late, const Entry& entry, std::chrono::seconds by, std::size_t most) {

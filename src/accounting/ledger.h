@@ -46,12 +46,12 @@ struct Sum {
 /// Hours since 1970 UTC.
 using Hour = std::int64_t;
 inline constexpr Hour kLastHour = (std::int64_t{1} << 32U) / 3600;  ///< that 32 bits of seconds can tell
-Hour hour_of(WallTime time);
-WallTime begin_of(Hour hour);
+Hour hour_of(WallTime time);                                        ///< that the time is in
+WallTime begin_of(Hour hour);  ///< its first moment; the hour is between 0 and kLastHour + 1
 
 /// An hour's records lie in so many slots, by their digests.
 inline constexpr std::size_t kSlots = 64;
-std::size_t slot_of(const Digest& digest);
+std::size_t slot_of(const Digest& digest);  ///< 0 to kSlots - 1
 struct Place {
   Hour hour = 0;
   std::size_t slot = 0;
@@ -63,12 +63,15 @@ using SlotSums = std::array<Sum, kSlots>;
 /// (names, numbers) cannot be found by trying. An empty salt changes nothing.
 void salt(Entry& entry, std::string_view with);
 
-/// One side of a comparison. Each call may go over a slow line.
+/// One side of a comparison. Each call may go over a slow line, and fails as that does.
 class Ledger {
  public:
   virtual ~Ledger() = default;
+  /// The hours that have records, by the times of the events.
   virtual Result<std::map<Hour, Sum>> hours() = 0;
+  /// The slots of these hours.
   virtual Result<std::map<Hour, SlotSums>> slots(std::span<const Hour> hours) = 0;
+  /// The records of these places, in no order.
   virtual Result<std::vector<Entry>> entries(std::span<const Place> places) = 0;
   /// Those that were received more than that behind their event: the first `most`, and how many.
   struct Late {
@@ -79,7 +82,7 @@ class Ledger {
 };
 
 // One side's answers, out of its entries as they come.
-std::map<Hour, Sum>& add_to(std::map<Hour, Sum>& sums, const Entry& entry);
+void add_to(std::map<Hour, Sum>& sums, const Entry& entry);
 void add_late(Ledger::Late& late, const Entry& entry, std::chrono::seconds by, std::size_t most);
 
 /// Of entries that are all at hand.

@@ -236,6 +236,10 @@ TEST_F(Archive, UsageIsOfAUserAPlaceOrADay) {
   EXPECT_EQ(hub.ask_node({"accounting", "usage", "--user", "other"}).at("rows").size(), 0U);
   const auto csv = client({"accounting", "usage", "--node", hub.file(), "--by", "day", "--csv"});
   EXPECT_THAT(csv.out, HasSubstr("day,sessions,time_s,input_octets,output_octets,peak\n20"));
+  const std::string plot = (folder.path() / "usage.svg").string();
+  const auto drawn = client({"accounting", "usage", "--node", hub.file(), "--by", "day", "--plot", plot});
+  EXPECT_EQ(drawn.exit_code, 0) << drawn.error;
+  EXPECT_THAT(support::read_file(plot), HasSubstr("usage by day"));
   const auto wrong = client({"accounting", "usage", "--node", hub.file(), "--by", "ship"});
   EXPECT_EQ(wrong.exit_code, 2);
   EXPECT_THAT(wrong.error, HasSubstr("by 'ship'; allowed: user, realm"));
