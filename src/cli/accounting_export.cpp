@@ -4,13 +4,13 @@
 #include <sys/file.h>
 #include <unistd.h>
 
-#include <cstdio>
 #include <filesystem>
 #include <nlohmann/json.hpp>
 
 #include "base/text.h"
 #include "cli/csv.h"
 #include "cli/listing.h"
+#include "cli/new_file.h"
 #include "document/parse.h"
 
 namespace jembatan::cli {
@@ -39,55 +39,8 @@ std::string csv_heading() {
   return fmt::format("{}\n", fmt::join(kColumns, ","));
 }
 
-Error io_error(const fs::path& file) {
-  return fail(Errc::io, fmt::format("'{}': {}", file.string(), std::strerror(errno)));
-}
-
-// A file that is whole and on the disk, or not there.
-class NewFile {
- public:
-  static Result<NewFile> open(const fs::path& file) {
-    NewFile out;
-    out.part_ = file.string() + ".part";
-    out.file_.reset(std::fopen(out.part_.c_str(), "wb"));
-    if (!out.file_) return io_error(out.part_);
-    return out;
-  }
-  Status write(std::string_view text) {
-    if (std::fwrite(text.data(), 1, text.size(), file_.get()) == text.size()) return {};
-    return io_error(part_);
-  }
-  Status sync() {
-    if (std::fflush(file_.get()) == 0 && ::fsync(::fileno(file_.get())) == 0) return {};
-    return io_error(part_);
-  }
-  Status move_to(const fs::path& file) const {
-    if (std::rename(part_.c_str(), file.c_str()) != 0) return io_error(file);
-    const fs::path folder = fs::absolute(file).parent_path();
-    const int opened = ::open(folder.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC);
-    const bool synced = opened >= 0 && ::fsync(opened) == 0;
-    if (opened >= 0) ::close(opened);
-    return synced ? Status{} : Status{io_error(folder)};
-  }
-
- private:
-  struct Close {
-    void operator()(std::FILE* file) const { std::fclose(file); }
-  };
-  std::string part_;
-  std::unique_ptr<std::FILE, Close> file_;
-};
-
-Status replace(const fs::path& file, const std::string& text) {
-  auto next = NewFile::open(file);
-  if (!next) return next.error();
-  for (const Status& done : {next->write(text), next->sync()})
-    if (!done) return done;
-  return next->move_to(file);
-}
-
-// Where the last export ended. Before a file gets its name it is told which one, so that who is killed in
-// between knows whether it has.
+// Where the last export ended. Before a file gets its name it is told which one: who was killed in between
+// knows by its part whether it has, wherever the file has been moved since.
 class Checkpoint {
  public:
   ///   of  what is exported: it must be the same each time
@@ -99,7 +52,7 @@ class Checkpoint {
     if (out.lock_ < 0) return io_error(file.string() + ".lock");
     if (::flock(out.lock_, LOCK_EX | LOCK_NB) != 0)
       return fail(Errc::conflict, fmt::format("'{}' is in use by another export", file.string()));
-    if (!fs::exists(file)) return out;
+    if (!is_there(file)) return out;
     const auto text = document::read_file(file);
     if (!text) return text.error();
     const json body = json::parse(*text, nullptr, false);
@@ -117,7 +70,8 @@ class Checkpoint {
     if (!writing.is_object() || !writing.value("file", json()).is_string() ||
         !writing.value("behind", json()).is_number_integer())
       return wrong();
-    if (fs::exists(writing["file"].get<std::string>())) out.behind_ = writing["behind"].get<std::int64_t>();
+    if (!is_there(NewFile::part_of(writing["file"].get<std::string>())))
+      out.behind_ = writing["behind"].get<std::int64_t>();
     return out;
   }
   Checkpoint() = default;
@@ -132,14 +86,14 @@ class Checkpoint {
 
   std::int64_t behind() const { return behind_; }
   Status about_to_be(const fs::path& file, std::int64_t behind) const {
-    return replace(file_, json{{"of", of_},
-                               {"behind", behind_},
-                               {"writing", {{"file", fs::absolute(file).string()}, {"behind", behind}}}}
-                                  .dump() +
-                              "\n");
+    return write_new(file_, json{{"of", of_},
+                                 {"behind", behind_},
+                                 {"writing", {{"file", fs::absolute(file).string()}, {"behind", behind}}}}
+                                    .dump() +
+                                "\n");
   }
   Status is(std::int64_t behind) const {
-    return replace(file_, json{{"of", of_}, {"behind", behind}}.dump() + "\n");
+    return write_new(file_, json{{"of", of_}, {"behind", behind}}.dump() + "\n");
   }
 
  private:
@@ -197,7 +151,7 @@ Status to_file(const Arguments& arguments, NodeClient& node, const QueryParts& q
     at.behind = opened->behind();
     checkpoint.emplace(std::move(*opened));
   }
-  if (fs::exists(file))
+  if (is_there(file))
     return fail(Errc::conflict,
                 fmt::format("'{}' is there already: each export has a file of its own", file.string()));
   auto out = NewFile::open(file);
@@ -210,7 +164,7 @@ Status to_file(const Arguments& arguments, NodeClient& node, const QueryParts& q
   if (const Status synced = out->sync(); !synced) return synced;
   if (checkpoint)
     if (const Status told = checkpoint->about_to_be(file, at.behind); !told) return told;
-  if (const Status moved = out->move_to(file); !moved) return moved;
+  if (const Status moved = out->name(); !moved) return moved;
   return checkpoint ? checkpoint->is(at.behind) : Status{};
 }
 

@@ -19,7 +19,7 @@ using accounting::Sum;
 using nlohmann::json;
 
 constexpr std::size_t kHoursAtOnce = 200;
-constexpr std::size_t kPlacesAtOnce = 300;
+constexpr std::size_t kPlacesAtOnce = 448;  // seven hours whole
 
 // "4c:9f0c…"; nothing of an empty text.
 Sum sum_in(const json& text) {

@@ -4,13 +4,13 @@
 #include <fmt/format.h>
 
 #include <filesystem>
-#include <fstream>
 #include <nlohmann/json.hpp>
 
 #include "accounting/ledger_file.h"
 #include "base/text.h"
 #include "cli/known_nodes.h"
 #include "cli/listing.h"
+#include "cli/new_file.h"
 #include "cli/reconciled.h"
 #include "document/parse.h"
 #include "host/system.h"
@@ -45,23 +45,20 @@ Result<std::string> salt_of(const Arguments& arguments) {
 }
 
 Result<accounting::LedgerFile> read_ledger_file(const std::string& file) {
-  const auto text = document::read_file(file);
+  constexpr std::size_t kLargest = std::size_t{2} << 30U;
+  const auto text = document::read_file(file, kLargest);
   if (!text) return text.error();
   auto read = accounting::read_ledger(*text);
   if (!read) return read.error().at(fmt::format("{}", file));
   return read;
 }
 
-std::string name_of_own(const Arguments& arguments) {
-  if (arguments.has("--lab")) return arguments.get("--lab");
-  return arguments.has("--url")
-             ? arguments.get("--url")
-             : std::filesystem::absolute(arguments.get("--node", "node")).parent_path().filename().string();
-}
-
 Status reach(Side& side, const Arguments& options, const LedgerQuery& query, const std::string& salt) {
   auto node = NodeClient::open(options);
   if (!node) return node.error();
+  const auto about = node->call("GET", "/v1/node");
+  if (!about) return about.error();
+  side.name = about->value("name", side.name);
   side.node.emplace(std::move(*node));
   side.ledger = std::make_unique<NodeLedger>(*side.node, query, salt);
   return {};
@@ -129,7 +126,7 @@ Status take_file(Side& there, Comparison& wish, const std::string& file) {
 
 Result<json> compare_with(const Arguments& arguments, Comparison wish, const std::string& with) {
   Side there{with, std::nullopt, nullptr};
-  Side here{name_of_own(arguments), std::nullopt, nullptr};
+  Side here;
   std::error_code failed;
   if (std::filesystem::is_regular_file(with, failed)) {
     if (const Status taken = take_file(there, wish, with); !taken) return taken.error();
@@ -169,7 +166,38 @@ Exit reconcile(const Arguments& arguments, Terminal& terminal) {
   return agree ? Exit::done : Exit::no;
 }
 
-// The node's ledger, hour by hour.
+// The ledger, some hours at a time.
+//   returns  how many records
+Result<std::uint64_t> write_ledger(const accounting::LedgerHeading& heading,
+                                   const std::map<accounting::Hour, accounting::Sum>& hours,
+                                   accounting::Ledger& ledger, const std::string& file) {
+  constexpr std::uint64_t kMostAtOnce = 20000;  // records, but for one hour
+  auto out = NewFile::open(file);
+  if (!out) return out.error();
+  Status written = out->write(accounting::heading_text(heading));
+  std::uint64_t count = 0;
+  std::uint64_t gathered = 0;
+  std::vector<accounting::Place> places;
+  for (auto hour = hours.begin(); written && hour != hours.end(); ++hour) {
+    for (std::size_t slot = 0; slot < accounting::kSlots; ++slot) places.push_back({hour->first, slot});
+    gathered += hour->second.count;
+    if (gathered < kMostAtOnce && std::next(hour) != hours.end()) continue;
+    const auto entries = ledger.entries(places);
+    if (!entries) return entries.error();
+    std::string text;
+    for (const accounting::Entry& one : *entries) text += accounting::line_of(one);
+    written = out->write(text);
+    count += entries->size();
+    gathered = 0;
+    places.clear();
+  }
+  if (written) written = out->write(accounting::ending_text(count));
+  if (written) written = out->sync();
+  if (written) written = out->name();
+  if (!written) return written.error();
+  return count;
+}
+
 Exit write_digest(const Arguments& arguments, Terminal& terminal) {
   auto query = ledger_query(arguments);
   if (!query) return report(query.error(), terminal);
@@ -189,30 +217,17 @@ Exit write_digest(const Arguments& arguments, Terminal& terminal) {
   if (file.empty())
     return report(fail(Errc::malformed, "'--out' is missing; allowed: a file that is not there yet"),
                   terminal);
-  if (std::filesystem::exists(file))
+  if (is_there(file))
     return report(fail(Errc::conflict, fmt::format("'{}' is there already", file)), terminal);
-  Side here{name_of_own(arguments), std::nullopt, nullptr};
+  Side here;
   if (const Status made = reach(here, arguments, *query, *salt); !made) return report(made.error(), terminal);
   const auto hours = here.ledger->hours();
   if (!hours) return report(hours.error(), terminal);
-  std::ofstream out(file + ".part", std::ios::binary | std::ios::trunc);
-  out << accounting::heading_text({arguments.get("--name", here.name), query->since, query->until,
-                                   shared ? std::nullopt : std::optional(*salt)});
-  std::uint64_t count = 0;
-  for (const auto& [hour, sum] : *hours) {
-    std::vector<accounting::Place> places;
-    for (std::size_t slot = 0; slot < accounting::kSlots; ++slot) places.push_back({hour, slot});
-    const auto entries = here.ledger->entries(places);
-    if (!entries) return report(entries.error(), terminal);
-    for (const accounting::Entry& one : *entries) out << accounting::line_of(one);
-    count += entries->size();
-  }
-  out << accounting::ending_text(count);
-  out.close();
-  std::error_code failed;
-  if (out) std::filesystem::rename(file + ".part", file, failed);
-  if (!out || failed) return report(fail(Errc::io, fmt::format("'{}' cannot be written", file)), terminal);
-  terminal.line(fmt::format("{} records in '{}': keys and times, no names{}", count, file,
+  const accounting::LedgerHeading heading{arguments.get("--name", here.name), query->since, query->until,
+                                          shared ? std::nullopt : std::optional(*salt)};
+  const auto count = write_ledger(heading, *hours, *here.ledger, file);
+  if (!count) return report(count.error(), terminal);
+  terminal.line(fmt::format("{} records in '{}': keys and times, no names{}", *count, file,
                             shared ? "; the salt is not in it" : ""));
   return Exit::done;
 }

@@ -144,7 +144,7 @@ std::optional<File> parse(std::string name, std::string_view text, Problems& pro
   }
 }
 
-Result<std::string> read_file(const std::filesystem::path& path) {
+Result<std::string> read_file(const std::filesystem::path& path, std::size_t most) {
   std::error_code ignored;
   if (std::filesystem::is_directory(path, ignored)) {
     return fail(Errc::io, fmt::format("'{}' is a folder, a file is needed", path.string()));
@@ -155,14 +155,17 @@ Result<std::string> read_file(const std::filesystem::path& path) {
     return fail(errno == ENOENT ? Errc::not_found : Errc::io,
                 fmt::format("file '{}': {}", path.string(), std::strerror(errno)));
   }
-  std::string out(kMaxFileSize + 1, '\0');
-  in.read(out.data(), static_cast<std::streamsize>(out.size()));
-  out.resize(static_cast<std::size_t>(in.gcount()));
-  if (in.bad()) return fail(Errc::io, fmt::format("file '{}': {}", path.string(), std::strerror(errno)));
-  if (out.size() > kMaxFileSize) {
-    return fail(Errc::too_long,
-                fmt::format("file '{}' is larger than {} MiB", path.string(), kMaxFileSize >> 20U));
+  constexpr std::size_t kPiece = 1U << 18U;
+  std::string out;
+  while (in && out.size() <= most) {
+    const std::size_t size = out.size();
+    out.resize(size + kPiece);
+    in.read(out.data() + size, kPiece);
+    out.resize(size + static_cast<std::size_t>(in.gcount()));
   }
+  if (in.bad()) return fail(Errc::io, fmt::format("file '{}': {}", path.string(), std::strerror(errno)));
+  if (out.size() > most)
+    return fail(Errc::too_long, fmt::format("file '{}' is larger than {} MiB", path.string(), most >> 20U));
   return out;
 }
 

@@ -198,16 +198,21 @@ TEST_F(Archive, AnExportHasEachRecordOnceAlsoIfItWasKilled) {
   EXPECT_EQ(run(2).exit_code, 0);
   EXPECT_EQ(lines(2), 1);
   EXPECT_THAT(run(2).error, HasSubstr("is there already"));
-  // Killed when the file had its name, and before it was remembered; then before it had its name.
+  // Killed when the file had its name, before that was remembered, and the file was moved away; then before
+  // it had its name.
   const json of = json::parse(support::read_file(state)).at("of");
   account("Stop", "s2");
   EXPECT_EQ(run(3).exit_code, 0);
-  support::write_file(state,
-                      json{{"of", of}, {"behind", 4}, {"writing", {{"file", out(3)}, {"behind", 5}}}}.dump());
+  const auto was_writing = [&](int night) {
+    support::write_file(
+        state, json{{"of", of}, {"behind", 4}, {"writing", {{"file", out(night)}, {"behind", 5}}}}.dump());
+  };
+  std::filesystem::rename(out(3), out(3) + ".taken");
+  was_writing(3);
   EXPECT_EQ(run(4).exit_code, 0);
   EXPECT_EQ(lines(4), 0);
-  support::write_file(state,
-                      json{{"of", of}, {"behind", 4}, {"writing", {{"file", out(9)}, {"behind", 5}}}}.dump());
+  was_writing(9);
+  support::write_file(out(9) + ".part", "half a fi");
   EXPECT_EQ(run(5).exit_code, 0);
   EXPECT_EQ(lines(5), 1);
   support::write_file(state, json{{"of", of}, {"behind", 70}}.dump());

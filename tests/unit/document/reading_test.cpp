@@ -114,6 +114,8 @@ TEST(ReadFile, NamesTheFileAndTheReason) {
   EXPECT_EQ(read_file("/nonexistent/file").error().text,
             "file '/nonexistent/file': No such file or directory");
   EXPECT_NE(read_file("/").error().text.find("is a folder"), std::string::npos);
+  EXPECT_EQ(read_file("/dev/zero").error().text, "file '/dev/zero' is larger than 16 MiB");
+  EXPECT_EQ(read_file("/dev/zero", 1U << 20U).error().text, "file '/dev/zero' is larger than 1 MiB");
 }
 
 }  // namespace
