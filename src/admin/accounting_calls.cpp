@@ -27,10 +27,12 @@ json body_or_mark(const Row& row, BodyOf body_of) {
   }
 }
 
+//   others  parts of the query that the call reads itself
 template <class Row, class BodyOf>
 void rows(const Asked& asked, const char* name,
-          Result<std::vector<Row>> (accounting::Store::*find)(const accounting::Query&), BodyOf body_of) {
-  const auto query = accounting_query(asked);
+          Result<std::vector<Row>> (accounting::Store::*find)(const accounting::Query&), BodyOf body_of,
+          std::initializer_list<std::string_view> others = {}) {
+  const auto query = accounting_query(asked, others);
   if (!query) return;
   const auto found =
       asked.server.with_accounting([&](accounting::Store& store) { return (store.*find)(*query); });
@@ -95,9 +97,16 @@ void list_sessions(const Asked& asked) {
 
 void list_records(const Asked& asked) {
   const auto live = asked.server.plan();
-  rows<accounting::Record>(
-      asked, "records", &accounting::Store::records,
-      [&](const accounting::Record& record) { return json_of(record, *live->plan->catalogue); });
+  const std::string attributes = asked.request.get("attributes");
+  if (!attributes.empty() && attributes != "true" && attributes != "false")
+    return problem(asked.response, 400, "Not understood",
+                   fmt::format("'attributes={}'; allowed: true, false", escaped(attributes)));
+  rows<accounting::Record>(asked, "records", &accounting::Store::records,
+                           [&](const accounting::Record& record) {
+                             return attributes == "false" ? json_of(record)
+                                                          : json_of(record, *live->plan->catalogue);
+                           },
+                           {"attributes"});
 }
 
 // One record, where it went and where it has still to go.

@@ -98,7 +98,7 @@ json json_of(const accounting::Session& session) {
   return out;
 }
 
-json json_of(const accounting::Record& record, const dictionary::Catalogue& names) {
+json json_of(const accounting::Record& record) {
   return {{"id", record.id},
           {"received", text_of(record.received)},
           {"event_time", text_of(record.event_time)},
@@ -116,8 +116,13 @@ json json_of(const accounting::Record& record, const dictionary::Catalogue& name
           {"input_octets", record.input_octets},
           {"output_octets", record.output_octets},
           {"terminate_cause",
-           record.terminate_cause == 0 ? json(nullptr) : json(cause_text(record.terminate_cause))},
-          {"attributes", attributes_json(record.attributes, names)}};
+           record.terminate_cause == 0 ? json(nullptr) : json(cause_text(record.terminate_cause))}};
+}
+
+json json_of(const accounting::Record& record, const dictionary::Catalogue& names) {
+  json out = json_of(record);
+  out["attributes"] = attributes_json(record.attributes, names);
+  return out;
 }
 
 namespace {

@@ -10,6 +10,8 @@ namespace jembatan::admin {
 
 nlohmann::json json_of(const server::NodeStatus& status);
 nlohmann::json json_of(const accounting::Session& session);
+/// Without its attributes, and with them.
+nlohmann::json json_of(const accounting::Record& record);
 nlohmann::json json_of(const accounting::Record& record, const dictionary::Catalogue& names);
 nlohmann::json json_of(const std::variant<engine::Event, engine::Notice>& item);
 nlohmann::json json_of(const forward::Standing& standing);

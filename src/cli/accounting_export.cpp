@@ -109,7 +109,8 @@ struct Exporting {
 };
 
 // Page by page, up to the newest record of the moment at which it begins.
-Status each_record(NodeClient& node, const QueryParts& query, Exporting& at,
+//   whole  with all attributes
+Status each_record(NodeClient& node, const QueryParts& query, bool whole, Exporting& at,
                    const std::function<Status(const json&)>& write) {
   const auto newest = node.call("GET", "/v1/accounting/records", {{"most", "1"}});
   if (!newest) return newest.error();
@@ -125,6 +126,7 @@ Status each_record(NodeClient& node, const QueryParts& query, Exporting& at,
     QueryParts page = query;
     page.emplace_back("behind", std::to_string(at.behind));
     page.emplace_back("most", std::to_string(kAtATime));
+    if (!whole) page.emplace_back("attributes", "false");
     const auto body = node.call("GET", "/v1/accounting/records", page);
     if (!body) return body.error();
     const json& records = body->at("records");
@@ -158,8 +160,8 @@ Status to_file(const Arguments& arguments, NodeClient& node, const QueryParts& q
   if (!out) return out.error();
   if (!arguments.has("--json-lines"))
     if (const Status written = out->write(csv_heading()); !written) return written;
-  const Status done =
-      each_record(node, query, at, [&](const json& record) { return out->write(text_of_record(record)); });
+  const Status done = each_record(node, query, arguments.has("--json-lines"), at,
+                                  [&](const json& record) { return out->write(text_of_record(record)); });
   if (!done) return done;
   if (const Status synced = out->sync(); !synced) return synced;
   if (checkpoint)
@@ -194,7 +196,7 @@ Exit export_records(const Arguments& arguments, Terminal& terminal) {
     return Exit::done;
   }
   if (!lines) terminal.out(csv_heading());
-  const Status done = each_record(*node, *query, at, [&](const json& record) -> Status {
+  const Status done = each_record(*node, *query, lines, at, [&](const json& record) -> Status {
     terminal.out(text_of_record(record));
     return {};
   });
