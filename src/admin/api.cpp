@@ -15,6 +15,7 @@
 #include "admin/node_calls.h"
 #include "admin/plan_calls.h"
 #include "admin/server_calls.h"
+#include "admin/session_calls.h"
 #include "admin/trust_calls.h"
 #include "base/text.h"
 #include "document/parse.h"
@@ -43,6 +44,8 @@ constexpr Route kRoutes[] = {
     {"GET", "/v1/servers/mirrors", Role::viewer, list_mirrors},
     {"POST", "/v1/servers/check", Role::operator_, check_server},
     {"GET", "/v1/sessions", Role::viewer, list_sessions},
+    {"POST", "/v1/sessions/disconnect", Role::operator_, disconnect_session},
+    {"POST", "/v1/sessions/change", Role::operator_, change_session},
     {"GET", "/v1/accounting/records", Role::viewer, list_records},
     {"GET", "/v1/accounting/record", Role::viewer, show_record},
     {"GET", "/v1/accounting/queue", Role::viewer, show_queue},

@@ -13,15 +13,15 @@ namespace jembatan::admin {
 
 using nlohmann::json;
 
-namespace {
-
-json attributes_json(const Octets& attributes, const dictionary::Catalogue& names) {
+json attributes_json(OctetView attributes, const dictionary::Catalogue& names) {
   json out = json::array();
   for (const auto& line : dictionary::describe(names, attributes)) {
     out.push_back({{"name", line.name}, {"value", bodies::json_of(line)}, {"depth", line.depth}});
   }
   return out;
 }
+
+namespace {
 
 std::string cause_text(std::uint32_t cause) {
   const auto* definition = dictionary::standard().named("Acct-Terminate-Cause");

@@ -11,6 +11,8 @@ namespace jembatan::admin {
 nlohmann::json json_of(const server::NodeStatus& status);
 nlohmann::json json_of(const accounting::Session& session);
 /// Without its attributes, and with them.
+/// [{"name", "value", "depth"}]
+nlohmann::json attributes_json(OctetView attributes, const dictionary::Catalogue& names);
 nlohmann::json json_of(const accounting::Record& record);
 nlohmann::json json_of(const accounting::Record& record, const dictionary::Catalogue& names);
 nlohmann::json json_of(const std::variant<engine::Event, engine::Notice>& item);

@@ -75,7 +75,7 @@ std::string metrics_text(const server::Server& server, const Callers& callers) {
   const auto each_server = [&](const auto& number) {
     for (std::size_t g = 0; g < live->plan->groups.size(); ++g) {
       const plan::Group& group = live->plan->groups[g];
-      for (const auto purpose : {forward::Purpose::access, forward::Purpose::accounting}) {
+      for (const auto purpose : forward::kPurposesOfGroups) {
         for (std::size_t s = 0; s < group.servers.size(); ++s) {
           page.value(number(*live->health_of(g, purpose)[s]),
                      fmt::format("group=\"{}\",server=\"{}\",purpose=\"{}\"", label(group.name),

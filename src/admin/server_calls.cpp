@@ -82,7 +82,7 @@ void check_server(const Asked& asked) {
   const auto server = place_of(asked_group.servers, parts[1], "server");
   if (!server) return problem(asked.response, server.error());
   std::vector<engine::ProbeQuestion> questions;
-  for (const Purpose purpose : {Purpose::access, Purpose::accounting})
+  for (const Purpose purpose : forward::kPurposesOfGroups)
     if (forward::uses(*live->plan, *group, purpose)) questions.push_back({*group, *server, purpose});
   if (questions.empty()) questions.push_back({*group, *server, Purpose::access});
   if (!parts[2].empty())

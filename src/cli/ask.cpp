@@ -1,10 +1,10 @@
 // jembatan ask: one real request to any RADIUS server, both packets shown, the reply judged.
 #include <fmt/format.h>
 
-#include <map>
 #include <nlohmann/json.hpp>
 
 #include "base/text.h"
+#include "cli/error_cause.h"
 #include "cli/expectation.h"
 #include "cli/names.h"
 #include "cli/node_access.h"
@@ -43,31 +43,6 @@ struct Verdict {
   Colour colour{};
   std::string text;
 };
-
-// Error-Cause (RFC 5176 §3.5), and what it means for who asked.
-std::string why_refused(const wire::PacketView& reply) {
-  static const std::map<std::uint32_t, std::string_view> kCauses{
-      {401, "Unsupported-Attribute: it does not do what one of the attributes asks for"},
-      {402, "Missing-Attribute: it wants more to know the session by, or Event-Timestamp"},
-      {403, "NAS-Identification-Mismatch: the NAS attributes are not its own"},
-      {404, "Invalid-Request: an attribute does not belong here"},
-      {405, "Unsupported-Service: not with this Service-Type"},
-      {406, "Unsupported-Extension: it does not know this kind of request"},
-      {407, "Invalid-Attribute-Value"},
-      {501, "Administratively-Prohibited: it was told not to do that, or not for whom asked"},
-      {502, "Request-Not-Routable: a proxy knows no way to the device"},
-      {503, "Session-Context-Not-Found: it has no session of these attributes"},
-      {504, "Session-Context-Not-Removable: it cannot end this session"},
-      {505, "Other-Proxy-Processing-Error: a proxy could not go on"},
-      {506, "Resources-Unavailable: it has no room for that now"},
-      {507, "Request-Initiated: it asks for a new sign-in first"},
-      {508, "Multiple-Session-Selection-Unsupported: the attributes fit several sessions"}};
-  const auto cause = wire::number_in(reply.find(AttributeType::error_cause));
-  if (!cause) return "it does not say why (no Error-Cause)";
-  const auto known = kCauses.find(*cause);
-  return known == kCauses.end() ? fmt::format("Error-Cause {}", *cause)
-                                : fmt::format("{} {}", *cause, known->second);
-}
 
 Verdict judge(const Question& question, const Exchanged& exchanged) {
   const std::string to = question.wish().to.text();
@@ -115,7 +90,10 @@ Verdict judge(const Question& question, const Exchanged& exchanged) {
       return {Exit::done, Colour::good, "the session is changed; " + genuine};
     case Code::disconnect_nak:
     case Code::coa_nak:
-      return {Exit::no, Colour::bad, "refused: " + why_refused(*exchanged.reply()) + "; " + genuine};
+      return {Exit::no, Colour::bad,
+              "refused: " +
+                  error_cause_text(wire::number_in(exchanged.reply()->find(AttributeType::error_cause))) +
+                  "; " + genuine};
     default:
       return {Exit::no, Colour::warn, "an unexpected reply; " + genuine};
   }

@@ -94,6 +94,8 @@ std::vector<Command> decode_commands();
 std::vector<Command> capture_commands();
 std::vector<Command> server_commands();
 std::vector<Command> session_commands();
+std::vector<Command> session_device_commands();
+std::vector<Command> device_commands();
 std::vector<Command> accounting_commands();
 Command accounting_export_command();
 Command accounting_usage_command();

@@ -27,7 +27,9 @@ CaseResult DryRun::run(const rehearsal::Case& one) {
       passed_over += one.steps.size() - i;
       break;
     }
-    if (step.kind == Step::Kind::until || (!at_.empty() && step.node != at_)) {
+    const bool needs_others = step.kind == Step::Kind::until || step.kind == Step::Kind::disconnect ||
+                              step.kind == Step::Kind::change;
+    if (needs_others || (!at_.empty() && step.node != at_)) {
       ++passed_over;
       continue;
     }

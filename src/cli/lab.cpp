@@ -132,7 +132,7 @@ std::vector<Command> lab_commands() {
        "jembatan lab up",
        {{"--fresh", "", "forget earlier plans and data of the lab"},
         {"--hosts", "", "each node a machine of its own: a network namespace on one bridge (root)"},
-        {"--free-ports", "", "take free ports instead of 1812, 1813 and 8812"},
+        {"--free-ports", "", "take free ports instead of 1812, 1813, 3799 and 8812"},
         as_json},
        {},
        up},

@@ -120,7 +120,7 @@ Result<Peer> the_device(const Arguments& arguments, const host::NodeSettings& se
         Errc::malformed,
         fmt::format("client '{}' has many addresses ({}): which one is it? --to ADDRESS with its secret",
                     name, client->value("address", "")));
-  const auto to = resolve(address, default_port(PortOf::authorization));
+  const auto to = resolve(address, client->value("authorization_port", default_port(PortOf::authorization)));
   if (!to) return to.error();
   auto secret = shown_secret(*node, "client", name);
   if (!secret) return secret.error();
@@ -181,6 +181,32 @@ std::vector<Option> device_options() {
           {"--lab", "NAME", "that node, of the demo chain: edge, hub, reef-1, reef-2"},
           {"--node", "FILE", "or the one of this node file"},
           {"--from", "ADDRESS", "local address to send from; default: the node's, or the system chooses"}};
+}
+
+Result<Peer> find_played_device(const Arguments& arguments) {
+  if (!arguments.has("--at") && !arguments.has("--client"))
+    return fail(Errc::malformed,
+                "which device? --client NAME with --node FILE or --lab NAME, or --at ADDRESS with a secret");
+  const std::uint16_t usual = default_port(PortOf::authorization);
+  if (!arguments.has("--client")) {
+    const auto at = resolve(arguments.get("--at"), usual);
+    if (!at) return at.error();
+    auto secret = given_secret(arguments);
+    if (!secret) return secret.error();
+    return Peer{*at, "", std::move(*secret), "a device at " + at->text()};
+  }
+  const std::string name = arguments.get("--client");
+  auto node = NodeClient::open(arguments);
+  if (!node) return node.error();
+  const auto client = object_of(*node, "client", name);
+  if (!client) return client.error();
+  const std::string address = address_of_client(*client);
+  const auto at = resolve(arguments.get("--at", address.empty() ? "127.0.0.1" : address),
+                          client->value("authorization_port", usual));
+  if (!at) return at.error();
+  auto secret = shown_secret(*node, "client", name);
+  if (!secret) return secret.error();
+  return Peer{*at, "", std::move(*secret), fmt::format("client {} at {}", name, at->text())};
 }
 
 Result<Peer> find_peer(const Arguments& arguments, PortOf port) {

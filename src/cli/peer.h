@@ -30,4 +30,8 @@ std::vector<Option> device_options();
 ///   errors  Errc::malformed: none or several are named; Errc::not_found; Errc::unreachable: the node
 Result<Peer> find_peer(const Arguments& arguments, PortOf port);
 
+/// The device that is to be played: a client of a node's plan, or --at an address; `to` is where it listens.
+///   errors  as find_peer
+Result<Peer> find_played_device(const Arguments& arguments);
+
 }  // namespace jembatan::cli

@@ -9,6 +9,7 @@
 #include <thread>
 
 #include "base/text.h"
+#include "cli/device_step.h"
 #include "host/system.h"
 #include "lab/lab.h"
 #include "wire/packet_digest.h"
@@ -160,6 +161,9 @@ Status Rehearsing::run_step(const Step& step, std::size_t number, Running& runni
       return lab::set_fault(step.node, step.fault);
     case Step::Kind::until:
       return run_until(step, number, running);
+    case Step::Kind::disconnect:
+    case Step::Kind::change:
+      return run_device(step, number, running);
     default:
       return run_requests(step, number, running);
   }
@@ -273,6 +277,32 @@ Status Rehearsing::run_requests(const Step& step, std::size_t number, Running& r
   if (!texts.empty())
     running.result.failures.push_back(
         {number, step.at, join(texts, "\n"), odd == nullptr ? "" : look_at(step, *odd)});
+  return {};
+}
+
+// The device is played where the session's first hop asks it: the node of the accounting step before.
+Status Rehearsing::run_device(const Step& step, std::size_t number, Running& running) {
+  const auto began = std::find_if(running.of.steps.begin(), running.of.steps.end(),
+                                  [](const Step& one) { return one.kind == Step::Kind::accounting; });
+  if (began == running.of.steps.end() || &*began > &step)
+    return fail(Errc::malformed, "no accounting step before has begun a session");
+  const std::string session = began->session.empty() ? running.session : numbered(began->session, 0);
+  const auto first = node(began->node);
+  if (!first) return first.error();
+  const auto last = node(step.node);
+  if (!last) return last.error();
+  auto exchange = ask_device({**first, options_of_node(began->node)}, **last, {session, step});
+  if (!exchange) return exchange.error();
+  running.result.answers.push_back(exchange->took);
+  const auto names = dictionary::standard_catalogue();
+  auto texts = differences(step.expect, *exchange, *names);
+  if (!texts) return texts.error();
+  if (texts->empty()) {
+    if (const Status s = check_accounting(*began, running, *texts); !s) return s;
+  }
+  if (!texts->empty())
+    running.result.failures.push_back({number, step.at, join(*texts, "\n"),
+                                       "jembatan journal search --since 1m " + where_text(began->node)});
   return {};
 }
 

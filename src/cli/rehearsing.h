@@ -43,6 +43,7 @@ class Rehearsing {
 
   Status run_step(const rehearsal::Step& step, std::size_t number, Running& running);
   Status run_requests(const rehearsal::Step& step, std::size_t number, Running& running);
+  Status run_device(const rehearsal::Step& step, std::size_t number, Running& running);
   Status run_until(const rehearsal::Step& step, std::size_t number, Running& running);
   Result<std::vector<Came>> ask_all(const rehearsal::Step& step, const Running& running,
                                     dictionary::CataloguePtr& names);

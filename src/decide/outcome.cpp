@@ -41,6 +41,9 @@ constexpr std::array<Row, kOutcomes> kRows{{
     {"reply-malformed", Weight::warning, true},
     {"reply-not-genuine", Weight::warning, true},
     {"mirror-differs", Weight::info, false},
+    {"acknowledged", Weight::info, false},
+    {"not-acknowledged", Weight::warning, false},
+    {"replayed", Weight::warning, true},
 }};
 
 }  // namespace

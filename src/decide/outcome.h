@@ -4,8 +4,8 @@
 
 namespace jembatan::decide {
 
-/// What became of a datagram. Every datagram ends in exactly one of these, but the last; the counters add up
-/// to those received.
+/// What became of a datagram. Every datagram ends in exactly one of these; the counters add up to those
+/// received. Journals keep the numbers: a new one is the last.
 enum class Outcome : std::uint8_t {
   accepted,          ///< Access-Accept sent
   rejected,          ///< Access-Reject sent
@@ -35,9 +35,20 @@ enum class Outcome : std::uint8_t {
   reply_malformed,   ///< not a well-formed reply
   reply_not_genuine,  ///< an authenticator of a reply does not verify
   mirror_differs,     ///< no datagram: what a request was also sent to answered otherwise; counted elsewhere
+  acknowledged,       ///< Disconnect-ACK or CoA-ACK sent
+  not_acknowledged,   ///< Disconnect-NAK or CoA-NAK sent
+  replayed,           ///< about a session, and not of now, or seen before
 };
-inline constexpr std::size_t kOutcomes = 28;
-inline constexpr std::size_t kDatagramOutcomes = kOutcomes - 1;
+inline constexpr std::size_t kOutcomes = 31;
+/// Whether a datagram can end in it: those are counted.
+constexpr bool is_of_datagrams(Outcome outcome) {
+  return outcome != Outcome::mirror_differs;
+}
+
+/// Whether it is of a reply that a server sent, not of a request.
+constexpr bool is_of_replies(Outcome outcome) {
+  return outcome >= Outcome::reply_used && outcome <= Outcome::mirror_differs;
+}
 
 /// "accepted", "unknown-client", …: as logs, metrics and the API write it.
 std::string_view name_of(Outcome outcome);

@@ -16,6 +16,8 @@ inline constexpr std::string_view kUnreadableBefore =
 inline constexpr std::string_view kSentOnUnreadable =
     "the server's answer to a password that was unreadable here already: this client's secret very likely "
     "differs";
+inline constexpr std::string_view kMayNot = "the client may not ask that of any session";
+inline constexpr std::string_view kTakesNoSuchRequests = "the client of the session takes no such requests";
 inline constexpr std::string_view kServersAnswer = "the server's answer";
 inline constexpr std::string_view kContradiction = "the request contradicts itself";
 inline constexpr std::string_view kTooLong = "the reply does not fit into a packet";

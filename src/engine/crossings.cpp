@@ -85,23 +85,24 @@ Status Crossings::ask_first_that_can(Forwarding::Step step, Ticket ticket, Cross
 Status Crossings::ask_server(Ticket ticket, Crossing& crossing, const Turn& turn) {
   const std::size_t place = crossing.way.server();
   const plan::Server& server = crossing.server(place);
-  const Endpoint at = forward::endpoint_of(server, crossing.errand.purpose);
+  Endpoint at = forward::endpoint_of(server, crossing.errand.purpose);
+  if (crossing.errand.at) at.address = *crossing.errand.at;
   const auto id = identifiers_.take(at, ticket.index);
   if (!id) return fail(Errc::busy, fmt::format("all Identifiers towards server {} are in use", server.name));
   crossing.exchanges.push_back({place, at, *id, {}, turn.now.steady});
   crossing.health()[place]->begins();
   Crossing::Exchange& exchange = crossing.exchanges.back();
-  const bool access = crossing.errand.purpose == Purpose::access;
-  if (access) random_.fill(exchange.authenticator);
-  wire::PacketBuilder packet(access ? Code::access_request : Code::accounting_request, id->identifier,
-                             exchange.authenticator);
-  if (access) {
+  const Code code = crossing.errand.asks_with();
+  const bool digested = wire::is_digested(code);
+  if (!digested) random_.fill(exchange.authenticator);
+  wire::PacketBuilder packet(code, id->identifier, exchange.authenticator);
+  if (code != Code::accounting_request) {
     if (Status added = packet.add_message_authenticator(); !added) return added;
   }
   if (Status composed = composer_.compose(crossing.owner, server, exchange.authenticator, packet); !composed)
     return composed;
   const OctetSpan octets = packet.finish();
-  if (access) {
+  if (!digested) {
     wire::sign_request(octets, server.secret);
   } else {
     wire::sign_digested_request(octets, server.secret);
@@ -148,7 +149,7 @@ void Crossings::give_up(Ticket ticket, Crossing& crossing) {
   for (const Crossing::Exchange& exchange : crossing.exchanges) {
     const plan::Server& server = crossing.server(exchange.server);
     gone_.push_back({exchange, crossing.health()[exchange.server], server,
-                     full_name(crossing.group(), server), crossing.errand.purpose});
+                     full_name(crossing.group(), server), crossing.errand.asks_with()});
   }
   while (gone_.size() > kMostGone) gone_.pop_front();
   end(ticket);
@@ -160,11 +161,12 @@ bool Crossings::came_too_late(std::uint16_t lane, const Endpoint& from, const Pa
     return one.exchange.at == from && one.exchange.id.lane == lane &&
            one.exchange.id.identifier == reply.identifier();
   });
-  if (found == gone_.rend() || !answers(reply.code(), found->purpose) ||
-      !not_genuine(reply, found->exchange.authenticator, found->server, found->purpose).empty())
+  if (found == gone_.rend() || !answers(reply.code(), found->asked) ||
+      !not_genuine(reply, found->exchange.authenticator, found->server, found->asked).empty())
     return false;
   if (found->health->answered(turn.now) == ServerHealth::Change::came_back)
-    turn.out.notices.push_back(up_again({found->name, found->server, found->purpose}, turn.now));
+    turn.out.notices.push_back(
+        up_again({found->name, found->server, forward::purpose_of(found->asked)}, turn.now));
   gone_.erase(std::next(found).base());
   return true;
 }
@@ -208,7 +210,7 @@ std::optional<Crossings::Arrived> Crossings::on_reply(std::uint16_t lane, const 
       });
   const plan::Server& server = crossing.server(exchange->server);
   const std::string name = full_name(crossing.group(), server);
-  if (!answers(reply->code(), crossing.errand.purpose)) {
+  if (!answers(reply->code(), crossing.errand.asks_with())) {
     drop_reply(from,
                {Outcome::reply_malformed, "a packet that answers no such request",
                 wire::name_of(reply->code()), decide::Ending::About::text, name},
@@ -216,7 +218,7 @@ std::optional<Crossings::Arrived> Crossings::on_reply(std::uint16_t lane, const 
     return std::nullopt;
   }
   const std::string_view problem =
-      not_genuine(*reply, exchange->authenticator, server, crossing.errand.purpose);
+      not_genuine(*reply, exchange->authenticator, server, crossing.errand.asks_with());
   if (!problem.empty()) {
     drop_reply(from, {Outcome::reply_not_genuine, problem, "", decide::Ending::About::text, name}, turn);
     return std::nullopt;

@@ -55,13 +55,18 @@ class Crossings {
   /// Which group is to be asked, and what for.
   struct Errand {
     forward::LivePlanPtr live;
-    std::size_t group = 0;  ///< place in the plan
+    std::size_t group = 0;  ///< place in the plan: of its groups, or for authorization of its devices
     forward::Purpose purpose{};
     const plan::Client* on_behalf_of =
         nullptr;  ///< of that plan; null: of nobody that must not hold too much
     forward::Asker asker = {};
     TimePoint until = TimePoint::max();  ///< it is given up then at the latest
-    const plan::Group& asked_group() const { return live->plan->groups[group]; }
+    wire::Code code{};                   ///< of requests for authorization, which are of two kinds
+    std::optional<IpAddress> at = {};    ///< asked there, instead of where the plan says
+    const plan::Group& asked_group() const { return *live->asked_of(group, purpose).group; }
+    wire::Code asks_with() const {
+      return purpose == forward::Purpose::authorization ? code : forward::request_for(purpose);
+    }
     const std::vector<forward::HealthPtr>& health() const { return live->health_of(group, purpose); }
     forward::ClientActivity* activity() const {
       return on_behalf_of == nullptr ? nullptr : &live->activity_of(*on_behalf_of);
@@ -122,7 +127,7 @@ class Crossings {
     forward::HealthPtr health;
     plan::Server server;
     std::string name;  ///< "GROUP/SERVER"
-    forward::Purpose purpose{};
+    wire::Code asked{};
   };
   struct Timer {
     TimePoint at;

@@ -6,26 +6,13 @@
 #include "base/owner.h"
 #include "engine/conversations.h"
 #include "engine/crossings.h"
+#include "engine/datagram.h"
 #include "engine/loop_mark.h"
 #include "engine/origins.h"
 #include "engine/repeats.h"
 #include "engine/slowdown.h"
 
 namespace jembatan::engine {
-
-/// A datagram as it arrived.
-struct Datagram {
-  std::uint16_t listener = 0;  ///< index into Settings::listeners
-  Endpoint from;
-  IpAddress to;  ///< the local address it was sent to
-  OctetView octets;
-};
-
-/// Where requests are received.
-struct Listening {
-  forward::Purpose purpose{};
-  Endpoint at;
-};
 
 struct Settings {
   std::vector<Listening> listeners;
@@ -113,7 +100,6 @@ class Engine final : private Composer {
   using Next = decide::Next;
 
   // Who may ask (verify.cpp).
-  bool may_use(const plan::Client& client, std::uint16_t listener, const IpAddress& to) const;
   std::optional<plan::WhichSecret> verify(const wire::PacketView& packet, const plan::Client& client,
                                           const Datagram& in, const Turn& turn);
 

@@ -1,7 +1,6 @@
 // The life of a request, as named steps from top to bottom. What is decided on the way, decide::Course says.
-#include <fmt/format.h>
-
 #include "base/text.h"
+#include "engine/client_check.h"
 #include "engine/engine.h"
 #include "engine/resume.h"
 
@@ -17,18 +16,6 @@ namespace {
 constexpr std::string_view kSuperseded = "the client sent another request with this Identifier meanwhile";
 constexpr Duration kRecordWithin{60000};  // clients ask again much earlier
 
-// What a datagram of a stranger says about itself; it may not be true.
-std::string claims_of(OctetView octets) {
-  const auto packet = PacketView::parse(octets);
-  if (!packet) return "not even a well-formed packet";
-  std::string out;
-  const auto name = text_in(packet->find(AttributeType::nas_identifier));
-  if (!name.empty()) out = fmt::format("it calls itself '{}'", escaped(name));
-  const auto user = text_in(packet->find(AttributeType::user_name));
-  if (!user.empty()) out += fmt::format("{}its user is '{}'", out.empty() ? "" : ", ", escaped(user));
-  return out;
-}
-
 }  // namespace
 
 void Engine::handle(const Datagram& in, const Turn& turn) {
@@ -36,12 +23,8 @@ void Engine::handle(const Datagram& in, const Turn& turn) {
   counters_.received();
   const forward::LivePlanPtr& live = live_;  // one plan for the whole request
   const plan::Client* client = live->plan->client_at(in.from.address);
-  if (client == nullptr)
-    return drop(in, nullptr, {Outcome::unknown_client, "nobody entered this address", claims_of(in.octets)},
-                turn);
-  if (!client->enabled) return drop(in, client, {Outcome::client_off, "the client is switched off"}, turn);
-  if (!may_use(*client, in.listener, in.to))
-    return drop(in, client, {Outcome::wrong_listener, "the client may not use this listener"}, turn);
+  if (auto why = turned_away(client, settings_.listeners[in.listener], in))
+    return drop(in, client, std::move(*why), turn);
   const Result<PacketView> packet = PacketView::parse(in.octets);  // RFC 2865 §3
   if (!packet) {
     return drop(in, client, {Outcome::malformed, "not a well-formed packet", packet.error().text}, turn);

@@ -7,7 +7,6 @@
 
 namespace jembatan::engine {
 
-using forward::Purpose;
 using wire::Code;
 using wire::PacketView;
 
@@ -24,13 +23,21 @@ std::string full_name(const plan::Group& group, const plan::Server& server) {
   return group.name + "/" + server.name;
 }
 
-bool answers(Code reply, Purpose purpose) {
-  if (purpose == Purpose::accounting) return reply == Code::accounting_response;
-  return reply == Code::access_accept || reply == Code::access_reject || reply == Code::access_challenge;
+bool answers(Code reply, Code request) {
+  switch (request) {
+    case Code::accounting_request:
+      return reply == Code::accounting_response;
+    case Code::disconnect_request:
+      return reply == Code::disconnect_ack || reply == Code::disconnect_nak;
+    case Code::coa_request:
+      return reply == Code::coa_ack || reply == Code::coa_nak;
+    default:
+      return reply == Code::access_accept || reply == Code::access_reject || reply == Code::access_challenge;
+  }
 }
 
 std::string_view not_genuine(const PacketView& reply, const wire::Authenticator& request,
-                             const plan::Server& server, Purpose purpose) {
+                             const plan::Server& server, Code asked) {
   if (!wire::verify_response(reply, request, server.secret)) {
     return "Response Authenticator does not verify: shared secret probably differs";
   }
@@ -45,7 +52,7 @@ std::string_view not_genuine(const PacketView& reply, const wire::Authenticator&
   if (reply.find(wire::AttributeType::eap_message))
     return "EAP-Message without Message-Authenticator (RFC 3579 §3.1)";
   const bool required =
-      server.message_authenticator == plan::SignatureRule::always && purpose == Purpose::access;
+      server.message_authenticator == plan::SignatureRule::always && !wire::is_digested(asked);
   return required ? "no Message-Authenticator, which the plan requires of this server" : std::string_view{};
 }
 

@@ -15,13 +15,14 @@ struct Neighbour {
 /// "GROUP/SERVER"
 std::string full_name(const plan::Group& group, const plan::Server& server);
 
-/// Whether it is a code that answers what a server is asked for.
-bool answers(wire::Code reply, forward::Purpose purpose);
+/// Whether it is a code that answers a request of another.
+bool answers(wire::Code reply, wire::Code request);
 
 /// What is wrong with the reply's authenticators, empty if nothing is.
 ///   request  the Request Authenticator of what was asked
+///   asked    its code
 std::string_view not_genuine(const wire::PacketView& reply, const wire::Authenticator& request,
-                             const plan::Server& server, forward::Purpose purpose);
+                             const plan::Server& server, wire::Code asked);
 
 /// Why a server may be silent.
 inline constexpr std::string_view kWhySilent =

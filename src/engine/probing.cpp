@@ -23,7 +23,7 @@ void Probing::use(forward::LivePlanPtr live, TimePoint now) {
   std::set<std::pair<Endpoint, Purpose>> seen;
   const plan::Plan& plan = *live_->plan;
   for (std::size_t g = 0; g < plan.groups.size(); ++g) {
-    for (const Purpose purpose : {Purpose::access, Purpose::accounting}) {
+    for (const Purpose purpose : forward::kPurposesOfGroups) {
       if (!plan.groups[g].probe.any() || !forward::uses(plan, g, purpose)) continue;
       for (std::size_t s = 0; s < plan.groups[g].servers.size(); ++s) {
         Target target{g, s, purpose, now, false};
@@ -139,8 +139,8 @@ void Probing::on_reply(std::uint16_t lane, const Endpoint& from, OctetView octet
   });
   if (found == exchanges_.end()) return;
   const std::string_view problem =
-      answers(reply->code(), found->purpose)
-          ? not_genuine(*reply, found->authenticator, *found->server, found->purpose)
+      answers(reply->code(), forward::request_for(found->purpose))
+          ? not_genuine(*reply, found->authenticator, *found->server, forward::request_for(found->purpose))
           : "a packet that answers no such request";
   if (!problem.empty()) {  // a better one may still come
     found->problem = problem;

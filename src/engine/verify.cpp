@@ -1,6 +1,5 @@
 // Who may ask: whether a packet belongs here, and comes from who it says.
-#include <algorithm>
-
+#include "engine/client_check.h"
 #include "engine/engine.h"
 #include "identity/credential.h"
 #include "wire/authenticator.h"
@@ -13,22 +12,10 @@ using wire::Code;
 using wire::PacketView;
 using wire::Signature;
 
-bool Engine::may_use(const plan::Client& client, std::uint16_t listener, const IpAddress& to) const {
-  if (client.listeners.empty()) return true;
-  const Listening& here = settings_.listeners[listener];
-  const std::string_view purpose = forward::name_of(here.purpose);
-  const std::string asked = Endpoint{to, here.at.port}.text();  // of a listener on all addresses
-  return std::any_of(client.listeners.begin(), client.listeners.end(), [&](const std::string& allowed) {
-    return allowed == purpose || allowed == here.at.text() || allowed == asked;
-  });
-}
-
 // While a secret is rotated, the new one is tried first, then the old one.
 std::optional<plan::WhichSecret> Engine::verify(const PacketView& packet, const plan::Client& client,
                                                 const Datagram& in, const Turn& turn) {
   using plan::WhichSecret;
-  const bool old_valid =
-      client.old_secret && (!client.old_secret_until || turn.now.wall < *client.old_secret_until);
   const bool access = settings_.listeners[in.listener].purpose == Purpose::access;
   const Code expected = access ? Code::access_request : Code::accounting_request;
   const bool status = packet.code() == Code::status_server;
@@ -39,8 +26,7 @@ std::optional<plan::WhichSecret> Engine::verify(const PacketView& packet, const 
     return std::nullopt;
   }
   if (packet.code() == Code::accounting_request) {  // RFC 2866 §3
-    if (wire::verify_digested_request(packet, client.secret)) return WhichSecret::current;
-    if (old_valid && wire::verify_digested_request(packet, *client.old_secret)) return WhichSecret::old;
+    if (const auto which = secret_of_digested(packet, client, turn.now.wall)) return which;
     drop(in, &client,
          {Outcome::wrong_signature, "Request Authenticator does not verify: shared secret probably differs"},
          turn);
@@ -50,8 +36,9 @@ std::optional<plan::WhichSecret> Engine::verify(const PacketView& packet, const 
     case Signature::valid:
       return WhichSecret::current;
     case Signature::wrong:
-      if (old_valid && wire::check_message_authenticator(packet, packet.authenticator(),
-                                                         *client.old_secret) == Signature::valid) {
+      if (takes_old_secret(client, turn.now.wall) &&
+          wire::check_message_authenticator(packet, packet.authenticator(), *client.old_secret) ==
+              Signature::valid) {
         return WhichSecret::old;
       }
       drop(

@@ -26,8 +26,20 @@ constexpr double kColdest = 0.05;  // of its share: a little, from the first mom
 
 }  // namespace
 
+Purpose purpose_of(wire::Code request) {
+  if (request == wire::Code::accounting_request) return Purpose::accounting;
+  return request == wire::Code::disconnect_request || request == wire::Code::coa_request
+             ? Purpose::authorization
+             : Purpose::access;
+}
+
+wire::Code request_for(Purpose purpose) {
+  return purpose == Purpose::access ? wire::Code::access_request : wire::Code::accounting_request;
+}
+
 std::string_view name_of(Purpose purpose) {
-  return purpose == Purpose::access ? "access" : "accounting";
+  static constexpr std::array<std::string_view, kPurposes> kNames{"access", "accounting", "authorization"};
+  return kNames[static_cast<std::size_t>(purpose)];
 }
 
 bool ServerHealth::try_now(const plan::Group& group, TimePoint now) {
@@ -186,7 +198,9 @@ std::string silence_text(const plan::Group& group, const std::vector<HealthPtr>&
 }
 
 Endpoint endpoint_of(const plan::Server& server, Purpose purpose) {
-  return {server.address, purpose == Purpose::access ? server.access_port : server.accounting_port};
+  const std::array<std::uint16_t, kPurposes> ports{server.access_port, server.accounting_port,
+                                                   server.authorization_port};
+  return {server.address, ports[static_cast<std::size_t>(purpose)]};
 }
 
 }  // namespace jembatan::forward

@@ -7,12 +7,23 @@
 
 #include "forward/answer_times.h"
 #include "plan/plan.h"
+#include "wire/code.h"
 
 namespace jembatan::forward {
 
 /// What a server is asked for: each has a port and a state of its own.
-enum class Purpose : std::uint8_t { access, accounting };
-std::string_view name_of(Purpose purpose);  ///< "access", "accounting"
+enum class Purpose : std::uint8_t {
+  access,
+  accounting,
+  authorization,  ///< of sessions that last: Disconnect and CoA (RFC 5176), which clients are asked for
+};
+inline constexpr std::size_t kPurposes = 3;
+/// What servers of groups are asked for.
+inline constexpr std::array<Purpose, 2> kPurposesOfGroups{Purpose::access, Purpose::accounting};
+Purpose purpose_of(wire::Code request);
+/// What a server of a group is sent.
+wire::Code request_for(Purpose purpose);
+std::string_view name_of(Purpose purpose);  ///< "access", "accounting", "authorization"
 
 /// Whose request it is, as a number: the same user has the same. 0: nobody in particular.
 using Path = std::uint64_t;

@@ -25,17 +25,17 @@ LivePlanPtr HealthBoard::go_live(plan::PlanPtr plan, std::uint64_t revision) {
   live->changes = changes_;
   decltype(healths_) healths;
   decltype(counts_) counts;
-  for (const plan::Group& group : plan->groups) {
-    auto& health = live->health.emplace_back();
-    auto& chosen = live->chosen.emplace_back();
-    live->spread.push_back({std::make_shared<Spread>(), std::make_shared<Spread>()});
-    for (const Purpose purpose : {Purpose::access, Purpose::accounting}) {
-      const auto place = static_cast<std::size_t>(purpose);
+  for (std::size_t place = 0; place < kPurposes; ++place) {
+    const auto purpose = static_cast<Purpose>(place);
+    for (const plan::Group& group : purpose == Purpose::authorization ? plan->devices : plan->groups) {
+      LivePlan::Asked& asked = live->asked[place].emplace_back();
+      asked.group = &group;
+      asked.spread = std::make_shared<Spread>();
       for (const plan::Server& server : group.servers) {
         const Endpoint at = endpoint_of(server, purpose);
-        health[place].push_back(known_or_new(healths_, healths, {at, purpose}, purpose, changes_));
+        asked.health.push_back(known_or_new(healths_, healths, {at, purpose}, purpose, changes_));
         const std::string key = fmt::format("{}\n{}\n{}\n{}", group.name, server.name, at.text(), place);
-        chosen[place].push_back(known_or_new(counts_, counts, key, 0U));
+        asked.chosen.push_back(known_or_new(counts_, counts, key, 0U));
       }
     }
   }

@@ -14,12 +14,15 @@ using CountPtr = std::shared_ptr<std::atomic<std::uint64_t>>;
 struct LivePlan {
   plan::PlanPtr plan;
   std::uint64_t revision = 0;  ///< as the store numbers it
-  /// [group][purpose][server], as in the plan
-  std::vector<std::array<std::vector<HealthPtr>, 2>> health;
-  std::vector<std::array<SpreadPtr, 2>> spread;  ///< [group][purpose]
-
-  /// [group][purpose][server]: the requests that were given to it first
-  std::vector<std::array<std::vector<CountPtr>, 2>> chosen;
+  /// Those of whom one is asked, and what is known of them.
+  struct Asked {
+    const plan::Group* group = nullptr;  ///< of the plan
+    std::vector<HealthPtr> health;       ///< by server
+    SpreadPtr spread;
+    std::vector<CountPtr> chosen;  ///< by server: the requests that were given to it first
+  };
+  /// [purpose][place]: the plan's groups; for authorization its devices
+  std::array<std::vector<Asked>, kPurposes> asked;
 
   ServerHealth::Changes changes;  ///< of all healths
 
@@ -29,14 +32,18 @@ struct LivePlan {
     return *activity[static_cast<std::size_t>(&client - plan->clients.data())];
   }
   Candidates candidates(std::size_t group, Purpose purpose) const {
-    return {plan->groups[group], health_of(group, purpose), *spread[group][static_cast<std::size_t>(purpose)],
+    const Asked& of = asked_of(group, purpose);
+    return {*of.group, of.health, *of.spread,
             changes == nullptr ? 0 : changes->load(std::memory_order_acquire)};
   }
+  const Asked& asked_of(std::size_t group, Purpose purpose) const {
+    return asked[static_cast<std::size_t>(purpose)][group];
+  }
   const std::vector<HealthPtr>& health_of(std::size_t group, Purpose purpose) const {
-    return health[group][static_cast<std::size_t>(purpose)];
+    return asked_of(group, purpose).health;
   }
   std::atomic<std::uint64_t>& chosen_count(std::size_t group, Purpose purpose, std::size_t server) const {
-    return *chosen[group][static_cast<std::size_t>(purpose)][server];
+    return *asked_of(group, purpose).chosen[server];
   }
 };
 

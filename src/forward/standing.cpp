@@ -102,7 +102,7 @@ std::string_view name_of(ServerHealth::State state) {
 std::vector<Standing> standings(const LivePlan& live, Now now) {
   std::vector<Standing> out;
   for (std::size_t i = 0; i < live.plan->groups.size(); ++i) {
-    for (const Purpose purpose : {Purpose::access, Purpose::accounting}) add(live, i, purpose, now, out);
+    for (const Purpose purpose : kPurposesOfGroups) add(live, i, purpose, now, out);
   }
   return out;
 }

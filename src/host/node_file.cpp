@@ -19,8 +19,9 @@ using document::Kind;
 using document::Need;
 using document::Reading;
 
-constexpr std::uint16_t kAccessPort = 1812;      // RFC 2865 §3
-constexpr std::uint16_t kAccountingPort = 1813;  // RFC 2866 §3
+constexpr std::uint16_t kAccessPort = 1812;         // RFC 2865 §3
+constexpr std::uint16_t kAccountingPort = 1813;     // RFC 2866 §3
+constexpr std::uint16_t kAuthorizationPort = 3799;  // RFC 5176 §2.3
 constexpr std::uint16_t kManagementPort = 8812;
 constexpr std::array<std::string_view, 2> kFormats{"text", "json"};
 constexpr std::array<std::string_view, 4> kLevels{"debug", "info", "warning", "error"};
@@ -66,6 +67,11 @@ const Field<NodeSettings> kListen[] = {
      [](Reading& r, const Entry& e, NodeSettings& n) { n.access = endpoints(r, e, kAccessPort); }},
     {"accounting", Need::optional, "addresses for accounting; default 127.0.0.1:1813 and [::1]:1813",
      [](Reading& r, const Entry& e, NodeSettings& n) { n.accounting = endpoints(r, e, kAccountingPort); }},
+    {"authorization", Need::optional,
+     "addresses for Disconnect- and CoA-Requests of clients (RFC 5176), port 3799; default: none",
+     [](Reading& r, const Entry& e, NodeSettings& n) {
+       n.authorization = endpoints(r, e, kAuthorizationPort);
+     }},
 };
 
 const Field<NodeSettings> kManagement[] = {

@@ -20,6 +20,8 @@ struct NodeSettings {
   std::filesystem::path data_folder;
   std::vector<Endpoint> access;
   std::vector<Endpoint> accounting;
+  std::vector<Endpoint>
+      authorization;                 ///< of sessions that last (RFC 5176); none: such requests are not taken
   std::vector<IpAddress> send_from;  ///< source addresses of what is forwarded, at most one of each family
   int workers = 0;                   ///< 0: one a processor that the process may use
   Duration stop_within{5000};

@@ -171,7 +171,7 @@ Endpoint in_front(const Endpoint& inner) {
 }
 
 void put_in_front(host::NodeSettings& settings) {
-  for (auto* listens : {&settings.access, &settings.accounting})
+  for (auto* listens : {&settings.access, &settings.accounting, &settings.authorization})
     for (Endpoint& endpoint : *listens) endpoint = in_front(endpoint);
 }
 

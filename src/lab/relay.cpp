@@ -95,7 +95,7 @@ class Relay {
       document::Problems problems;
       const auto settings = host::read_node_file(lab_ / name / "node.toml", problems);
       if (!settings) return fail(Errc::malformed, problems.text());
-      for (const auto* listens : {&settings->access, &settings->accounting}) {
+      for (const auto* listens : {&settings->access, &settings->accounting, &settings->authorization}) {
         for (const Endpoint& inner : *listens) {
           const Endpoint outer = in_front(inner);
           if (outer == inner) continue;

@@ -39,7 +39,7 @@ int free_port() {
 class Ports {
  public:
   std::string replaced(std::string_view text) {
-    static const std::regex kKnown(R"(\b(1812|1813|8812)\b)");
+    static const std::regex kKnown(R"(\b(1812|1813|3799|8812)\b)");
     std::string out;
     const std::string whole(text);
     auto at = whole.cbegin();
@@ -59,7 +59,7 @@ class Ports {
 
 // A node of the lab listens at the next address: its stand-in has the one that the demo tells.
 std::string behind_stand_in(std::string text) {
-  static const std::regex kListens(R"((access|accounting)( = \["127\.0\.[0-9]+\.)1:)");
+  static const std::regex kListens(R"((access|accounting|authorization)( = \["127\.0\.[0-9]+\.)1:)");
   return std::regex_replace(
       text, kListens, "# its stand-in in the lab listens at the address before: jembatan lab fault\n$1$022:");
 }

@@ -321,12 +321,18 @@ class Adviser {
                     "another order, or another condition"});
   }
 
+  static bool asks_about_sessions_alone(const Client& client) {
+    return !client.listeners.empty() && std::all_of(client.listeners.begin(), client.listeners.end(),
+                                                    [](const auto& one) { return one == "authorization"; });
+  }
+
   // Whoever may ask us and is asked by us can send a request back.
   void circles() {
     for (std::size_t i = 0; i < plan_.groups.size(); ++i) {
       for (const Server& server : plan_.groups[i].servers) {
         const Client* client = plan_.client_at(server.address);
         if (client == nullptr || client->address.length < server.address.bits()) continue;
+        if (asks_about_sessions_alone(*client)) continue;
         report_(
             places_.groups[i],
             {"circle",

@@ -64,15 +64,28 @@ void read_client_address(Reading& r, const Entry& e, ClientDraft& d) {
 
 void read_listeners(Reading& r, const Entry& e, Client& client) {
   for (const std::string& text : r.texts(e)) {
-    if (text == "access" || text == "accounting") {
+    if (text == "access" || text == "accounting" || text == "authorization") {
       client.listeners.push_back(text);
     } else if (const auto endpoint = Endpoint::parse(text, 0); endpoint && endpoint->port != 0) {
       client.listeners.push_back(endpoint->text());
     } else {
       r.wrong(e, fmt::format("'listeners' holds '{}'", escaped(text)),
-              "access, accounting, or a local address with its port, like 192.0.2.1:1812");
+              "access, accounting, authorization, or a local address with its port, like 192.0.2.1:1812");
     }
   }
+}
+
+std::vector<std::string> read_realms_of_sessions(Reading& r, const Entry& e) {
+  std::vector<std::string> out;
+  for (std::string& text : r.texts(e)) {
+    if (text == kAllRealms || is_realm_pattern(text)) {
+      out.push_back(std::move(text));
+    } else {
+      r.wrong(e, fmt::format("'{}' holds '{}'", e.key, escaped(text)),
+              "realms like reef.example, *.islands.example for all below, or * for all users");
+    }
+  }
+  return out;
 }
 
 const Field<ClientDraft> kClient[] = {
@@ -114,8 +127,8 @@ const Field<ClientDraft> kClient[] = {
        d.object.client.message_authenticator = read_signature_rule(r, e);
      }},
     {"listeners", Need::optional,
-     "where its requests may arrive: an array of access, accounting and addresses like 192.0.2.1:1812; "
-     "default: everywhere",
+     "where its requests may arrive: an array of access, accounting, authorization and addresses like "
+     "192.0.2.1:1812; default: everywhere",
      [](Reading& r, const Entry& e, ClientDraft& d) { read_listeners(r, e, d.object.client); }},
     {"requests_per_second", Need::optional,
      "the most requests that are worked on, 1 to 1000000; what is more is dropped; default: all",
@@ -127,6 +140,22 @@ const Field<ClientDraft> kClient[] = {
      "groups' times",
      [](Reading& r, const Entry& e, ClientDraft& d) {
        d.object.client.waits = r.duration(e, 1s, 300s).value_or(Duration{0});
+     }},
+    {"authorization_port", Need::optional,
+     "the port at which it takes Disconnect- and CoA-Requests (RFC 5176), 3799 for most; without it, it is "
+     "not asked",
+     [](Reading& r, const Entry& e, ClientDraft& d) {
+       d.object.client.authorization_port = static_cast<std::uint16_t>(r.integer(e, 1, 65535).value_or(0));
+     }},
+    {"may_disconnect", Need::optional,
+     "the realms whose sessions it may end, an array like [\"reef.example\"]; [\"*\"]: those of all users; "
+     "default: none",
+     [](Reading& r, const Entry& e, ClientDraft& d) {
+       d.object.client.may_disconnect = read_realms_of_sessions(r, e);
+     }},
+    {"may_change", Need::optional, "the same for changing them (CoA-Request)",
+     [](Reading& r, const Entry& e, ClientDraft& d) {
+       d.object.client.may_change = read_realms_of_sessions(r, e);
      }},
     {"enabled", Need::optional, "true (default) or false: requests are dropped",
      [](Reading& r, const Entry& e, ClientDraft& d) {

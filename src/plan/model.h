@@ -32,9 +32,13 @@ struct Client {
   std::map<std::string, std::string> labels;
   std::string note;
   SignatureRule message_authenticator = SignatureRule::always;
-  std::vector<std::string> listeners;     ///< "access", "accounting", or a local endpoint; empty: all
-  std::uint32_t requests_per_second = 0;  ///< 0: as many as come
-  Duration waits{0};                      ///< how long the device waits for an answer in all; 0: not known
+  std::vector<std::string> listeners;       ///< "access", "accounting", or a local endpoint; empty: all
+  std::uint32_t requests_per_second = 0;    ///< 0: as many as come
+  Duration waits{0};                        ///< how long the device waits for an answer in all; 0: not known
+  std::uint16_t authorization_port = 0;     ///< where it takes Disconnect- and CoA-Requests; 0: nowhere
+  std::size_t device = 0;                   ///< index into Plan::devices, if it takes such requests
+  std::vector<std::string> may_disconnect;  ///< realms whose sessions it may end; "*": of all users
+  std::vector<std::string> may_change;      ///< the same for changing them
   bool enabled = true;
 
   const wire::SharedSecret& secret_of(WhichSecret which) const {
@@ -86,6 +90,7 @@ struct Server {
   std::optional<IpAddress> source;  ///< where requests to it leave from; empty: as the node file says
   std::uint16_t access_port = 1812;
   std::uint16_t accounting_port = 1813;
+  std::uint16_t authorization_port = 3799;  ///< of those in Plan::devices
   wire::SharedSecret secret;
   std::uint16_t priority = 1;  ///< lower is asked first (as in RFC 2782)
   std::uint16_t weight = 1;    ///< share within a priority (as in RFC 2782)

@@ -15,6 +15,7 @@ struct Plan {
   std::vector<Client> clients;
   std::vector<User> users;
   std::vector<Group> groups;
+  std::vector<Group> devices;  ///< each a client that takes Disconnect- and CoA-Requests, as its own server
   std::vector<Realm> realms;
   RealmDefault realm_default;
   SignIn sign_in;

@@ -49,6 +49,15 @@ std::size_t RealmTable::find_comparable(std::string_view wanted) const {
   return kNone;
 }
 
+bool holds_realm(std::span<const std::string> list, std::string_view realm) {
+  RealmTable table;
+  for (const std::string& one : list) {
+    if (one == kAllRealms) return true;
+    table.insert(one, 0);
+  }
+  return !realm.empty() && table.find(realm) != RealmTable::kNone;
+}
+
 bool is_realm_pattern(std::string_view name) {
   const std::string_view rest = name.starts_with("*.") ? name.substr(2) : name;
   return !rest.empty() && rest.size() <= 253 && std::none_of(rest.begin(), rest.end(), [](char c) {

@@ -1,4 +1,7 @@
 #pragma once
+#include <span>
+#include <string>
+
 #include "base/text_hash.h"
 
 namespace jembatan::plan {
@@ -26,5 +29,10 @@ class RealmTable {
 /// True for a realm name or pattern that the table takes: no white space or '@', '*' only as the whole first
 /// label.
 bool is_realm_pattern(std::string_view name);
+
+/// Of lists of realms: whoever has none is meant as well.
+inline constexpr std::string_view kAllRealms = "*";
+/// Whether a list of realms, patterns and kAllRealms holds a realm; empty: that of names without one.
+bool holds_realm(std::span<const std::string> list, std::string_view realm);
 
 }  // namespace jembatan::plan

@@ -41,6 +41,8 @@ struct Step {
     access,      ///< an Access-Request, with the rounds that follow it
     accounting,  ///< an Accounting-Request
     status,      ///< Status-Server
+    disconnect,  ///< the node has the device of the step's session end it (RFC 5176)
+    change,      ///< the node has it changed
     fault,       ///< something goes wrong in the lab
     until,       ///< wait for a server's state at a node
   } kind{};
@@ -60,9 +62,10 @@ struct Step {
   std::size_t together = 1;  ///< so many at a time
   Duration wait{3000};
   int tries = 3;
-  std::string fault;   ///< "silent", "delay 800ms", …
-  std::string server;  ///< of `until`: "GROUP/SERVER"
-  std::string state;   ///< up, doubted, down
+  std::string device = "ack";  ///< what the device of disconnect and change says: "nak 503", "silent"
+  std::string fault;           ///< "silent", "delay 800ms", …
+  std::string server;          ///< of `until`: "GROUP/SERVER"
+  std::string state;           ///< up, doubted, down
   Duration within{20000};
   Expectation expect;
 };

@@ -17,8 +17,15 @@ using document::Need;
 using document::Reading;
 
 constexpr std::array<std::string_view, 3> kStates{"up", "doubted", "down"};
-constexpr std::array<std::string_view, 5> kCodes{"Access-Accept", "Access-Reject", "Access-Challenge",
-                                                 "Accounting-Response", "none"};
+constexpr std::array<std::string_view, 9> kCodes{"Access-Accept",
+                                                 "Access-Reject",
+                                                 "Access-Challenge",
+                                                 "Accounting-Response",
+                                                 "Disconnect-ACK",
+                                                 "Disconnect-NAK",
+                                                 "CoA-ACK",
+                                                 "CoA-NAK",
+                                                 "none"};
 
 // A value of the file as dictionaries read it.
 std::optional<std::string> value_text(Reading& r, const Entry& owner, const document::Value& value) {
@@ -42,7 +49,7 @@ void read_codes(Reading& r, const Entry& e, Expectation& out) {
   for (std::string& text : r.texts(e)) {
     if (std::find(kCodes.begin(), kCodes.end(), text) == kCodes.end()) {
       r.wrong(e, fmt::format("'code' is '{}'", escaped(text)),
-              "Access-Accept, Access-Reject, Access-Challenge, Accounting-Response, none");
+              join(std::vector<std::string>(kCodes.begin(), kCodes.end()), ", "));
     } else {
       out.codes.push_back(std::move(text));
     }
@@ -92,7 +99,7 @@ void read_counts(Reading& r, const Entry& e, std::map<std::string, std::uint64_t
 const Field<Expectation> kExpectation[] = {
     {"code", Need::optional,
      "the reply's, or an array of those that are right: Access-Accept, Access-Reject, Access-Challenge, "
-     "Accounting-Response; none: no answer",
+     "Accounting-Response, Disconnect-ACK, Disconnect-NAK, CoA-ACK, CoA-NAK; none: no answer",
      [](Reading& r, const Entry& e, Expectation& x) { read_codes(r, e, x); }},
     {"reply", Need::optional,
      "a table of attributes that it must have: a value, an array of values of which one is right, or \"*\" "
@@ -188,6 +195,14 @@ const Field<Step> kStep[] = {
      [](Reading& r, const Entry& e, Step& s) { set_kind(r, e, s, Step::Kind::accounting); }},
     {"status", Need::optional, "the node that is asked whether it is alive (Status-Server)",
      [](Reading& r, const Entry& e, Step& s) { set_kind(r, e, s, Step::Kind::status); }},
+    {"disconnect", Need::optional,
+     "the node that is to end the case's session, which an accounting step before has begun: it asks the "
+     "device (RFC 5176), over as many hops as there are; the device is played here",
+     [](Reading& r, const Entry& e, Step& s) { set_kind(r, e, s, Step::Kind::disconnect); }},
+    {"change", Need::optional, "the node that is to change it: by the attributes of `send`",
+     [](Reading& r, const Entry& e, Step& s) { set_kind(r, e, s, Step::Kind::change); }},
+    {"device", Need::optional, "what the played device says: ack (default), nak, nak 503, silent",
+     [](Reading& r, const Entry& e, Step& s) { s.device = r.text(e).value_or("ack"); }},
     {"fault", Need::optional,
      "what goes wrong from here on, until the case ends: NODE FAULT, as jembatan lab fault takes them",
      read_fault},
@@ -259,7 +274,7 @@ void read_steps(Reading& r, const Entry& e, Case& out) {
     document::read_fields(r, item, "a step", std::span<const Field<Step>>(kStep), step);
     if (step.node.empty())
       r.wrong({e.key, item.at, item}, "the step does nothing",
-              "one of access, accounting, status, fault, until");
+              "one of access, accounting, status, disconnect, change, fault, until");
   }
 }
 

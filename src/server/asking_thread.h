@@ -4,12 +4,12 @@
 #include <thread>
 
 #include "host/system.h"
+#include "server/doors.h"
 #include "server/event_log.h"
-#include "server/lanes.h"
 
 namespace jembatan::server {
 
-/// A thread of its own for a part of the engine that asks servers: its sockets, its clock and timer, and one
+/// A thread of its own for a part of the engine that asks others: its sockets, its clock and timer, and one
 /// place where what the part wants is carried out. Everything of the part happens on that thread.
 class AskingThread {
  public:
@@ -20,6 +20,8 @@ class AskingThread {
     std::function<void(std::uint16_t lane, const Received& datagram, const engine::Turn&)> on_reply;
     Work on_timer;
     std::function<std::optional<TimePoint>()> next_deadline;  ///< when on_timer is to be called
+    std::vector<Listener> listeners = {};                     ///< of parts that are asked as well
+    std::function<void(std::uint16_t door, const Received& datagram, const engine::Turn&)> on_request = {};
     Work finish = [](const engine::Turn&) {};  ///< after each of the others, before it is carried out
   };
   AskingThread(Part part, EventLog& events, Tap& tap, const std::vector<IpAddress>& send_from);
@@ -43,6 +45,7 @@ class AskingThread {
   asio::steady_timer timer_{io_};
   host::SystemClock clock_;
   engine::Actions actions_;
+  Doors doors_;
   Lanes lanes_;
   std::thread thread_;
 };

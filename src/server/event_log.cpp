@@ -25,10 +25,11 @@ bool can_flood(Outcome outcome) {
   return engine::weight_of(outcome) == Weight::warning && outcome != Outcome::no_answer;
 }
 
-// What was decided, what a mirror answers otherwise, and what a client of the plan sent in vain; not what
-// anybody can send.
+// What was decided, what a mirror answers otherwise, what was asked about sessions, and what a client of the
+// plan sent in vain; not what anybody can send.
 bool is_journaled(const Event& event) {
   return event.story != nullptr || event.outcome == Outcome::mirror_differs ||
+         event.outcome == Outcome::acknowledged || event.outcome == Outcome::not_acknowledged ||
          (engine::is_drop(event.outcome) && !event.client.empty());
 }
 

@@ -13,8 +13,7 @@ using engine::Event;
 
 std::string subject_text(const Event& event) {
   if (!event.user.empty()) return "user " + escaped(event.user);
-  const bool from_server = event.outcome >= engine::Outcome::reply_used;
-  if (from_server) {
+  if (decide::is_of_replies(event.outcome)) {
     return event.server.empty() ? fmt::format("server {}", event.source.text()) : "server " + event.server;
   }
   if (event.client.empty()) return fmt::format("client {}", event.source.address.text());
@@ -28,9 +27,12 @@ std::string look_at(const std::string& server, const About& about) {
 std::string mend_of(const Event& event, const About& about) {
   if (event.outcome == engine::Outcome::accepted || event.outcome == engine::Outcome::accounted) return {};
   const bool by_commands = about.node == about.plan;
-  const auto in_plan = [&](const std::string& command, const std::string& key) {
+  const auto of_client = [&](const std::string& client, const std::string& command, const std::string& key) {
     return by_commands ? fmt::format("jembatan client {} {}", command, about.node)
-                       : fmt::format("'{}' of client '{}' in {}", key, event.client, about.plan.substr(7));
+                       : fmt::format("'{}' of client '{}' in {}", key, client, about.plan.substr(7));
+  };
+  const auto in_plan = [&](const std::string& command, const std::string& key) {
+    return of_client(event.client, command, key);
   };
   const auto compare = [&] {
     return fmt::format("compare with: jembatan client secret show {} {}", event.client, about.node);
@@ -55,6 +57,13 @@ std::string mend_of(const Event& event, const About& about) {
     default:
       break;
   }
+  if (event.because == decide::kMayNot)
+    return "if it may: " + in_plan(fmt::format("set {} {}='[\"REALM\"]'", event.client, event.detail),
+                                   event.detail + " = [\"REALM\"]");
+  if (event.because == decide::kTakesNoSuchRequests)
+    return "if it does: " + of_client(event.detail,
+                                      fmt::format("set {} authorization_port=3799", event.detail),
+                                      "authorization_port = 3799");
   if (event.because == decide::kUnreadableHere || event.because == decide::kSentOnUnreadable)
     return compare();
   if (event.story == nullptr) return {};

@@ -17,6 +17,7 @@
 #include "plan/read.h"
 #include "revision/since.h"
 #include "server/accounting_writer.h"
+#include "server/authorizer.h"
 #include "server/deliverer.h"
 #include "server/event_log.h"
 #include "server/filler.h"
@@ -80,6 +81,21 @@ std::size_t most_open_files(const host::NodeSettings& settings) {
   constexpr std::size_t kLanes = 64;  // a quarter of those that there can be: 8,192 requests wait for servers
   return 400 + worker_count(settings) * (settings.access.size() + settings.accounting.size() + kLanes);
 }
+
+// Sessions as the accounting store has them.
+class StoredSessions final : public engine::SessionFinder {
+ public:
+  explicit StoredSessions(Server& server) : server_(server) {}
+  Result<std::vector<accounting::Session>> sessions(const accounting::Query& query) override {
+    return server_.with_accounting([&](accounting::Store& store) { return store.sessions(query); });
+  }
+  Result<std::vector<accounting::Record>> records_of(const accounting::Session& session) override {
+    return server_.with_accounting([&](accounting::Store& store) { return store.records_of(session); });
+  }
+
+ private:
+  Server& server_;
+};
 
 std::string plan_line(const forward::LivePlan& live) {
   const plan::Plan& plan = *live.plan;
@@ -200,6 +216,7 @@ void Server::put_into_force(const revision::Applied& applied) {
   hosts_.remember(*applied.plan);
   plan_.publish(healths_.go_live(applied.plan, applied.revision));
   if (prober_) prober_->new_plan();
+  if (authorizer_) authorizer_->new_plan();
   if (host_watch_) host_watch_->look();
   if (deliverer_) deliverer_->look({});
   malloc_trim(0);  // reading a large plan leaves much behind that nothing needs any more
@@ -222,7 +239,15 @@ Status Server::open_sockets() {
     return {};
   };
   if (Status s = open(settings_.access, Purpose::access); !s) return s;
-  return open(settings_.accounting, Purpose::accounting);
+  if (Status s = open(settings_.accounting, Purpose::accounting); !s) return s;
+  for (const Endpoint& endpoint : settings_.authorization) {
+    auto socket = UdpSocket::bind(endpoint, SharePort::no);
+    if (!socket) return socket.error();
+    session_sockets_.push_back({Purpose::authorization, endpoint, std::move(*socket)});
+    log_info(
+        fmt::format("listening for {} on {}", forward::name_of(Purpose::authorization), endpoint.text()));
+  }
+  return {};
 }
 
 Status Server::look_at_certificate() {
@@ -274,6 +299,9 @@ Status Server::start_threads() {
   const auto loop_mark =
       std::make_shared<const engine::LoopMark>(Secret(text_of(OctetView(chance).subspan(8, 16))));
   mirror_ = std::make_unique<Mirror>(Mirror::Parts{*events_, tap_, loop_mark}, settings_.send_from);
+  authorizer_ = std::make_unique<Authorizer>(
+      Authorizer::Parts{plan_, *events_, tap_, loop_mark, std::make_unique<StoredSessions>(*this)},
+      std::move(session_sockets_), settings_.send_from);
   const auto copies = [this](std::vector<engine::Actions::Copy>& some) { mirror_->take(some); };
   const auto origins = std::make_shared<engine::Origins>(load64(chance.data() + 24));
   for (auto& listeners : sockets_) {
@@ -287,6 +315,7 @@ Status Server::start_threads() {
   host_watch_->start();
   prober_->start();
   mirror_->start();
+  authorizer_->start();
   for (auto& worker : workers_) worker->start();
   return {};
 }
@@ -363,7 +392,8 @@ NodeStatus Server::status() const {
   out.plan_revision = plan_.current()->revision;
   out.up = std::chrono::duration_cast<std::chrono::seconds>(std::chrono::steady_clock::now() - started_);
   out.workers = workers_.size();
-  std::vector<const engine::Counters*> all{&deliverer_->counters(), &mirror_->counters()};
+  std::vector<const engine::Counters*> all{&deliverer_->counters(), &mirror_->counters(),
+                                           &authorizer_->counters()};
   for (const auto& worker : workers_) {
     all.push_back(&worker->counters());
     out.in_flight += worker->in_flight();
@@ -372,8 +402,9 @@ NodeStatus Server::status() const {
     out.received += counters->received_count();
     out.late += counters->late_count();
   }
-  for (std::size_t i = 0; i < decide::kDatagramOutcomes; ++i) {
+  for (std::size_t i = 0; i < decide::kOutcomes; ++i) {
     const auto outcome = static_cast<engine::Outcome>(i);
+    if (!decide::is_of_datagrams(outcome)) continue;
     std::uint64_t count = 0;
     for (const auto* counters : all) count += counters->count(outcome);
     out.outcomes.emplace_back(outcome, count);
@@ -415,6 +446,7 @@ void Server::stop() {
   host_watch_->stop();
   prober_->stop();
   mirror_->stop();
+  authorizer_->stop();
   deliverer_->stop();
   writer_->stop();  // what it still writes is told to the workers, who answer it
   {

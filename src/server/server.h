@@ -20,6 +20,7 @@
 namespace jembatan::server {
 
 class AccountingWriter;
+class Authorizer;
 class Deliverer;
 class EventLog;
 class Filler;
@@ -96,6 +97,7 @@ class Server {
   /// How sending accounting on goes, group by group.
   std::map<std::string, engine::Progress::OfGroup> accounting_progress() const;
   Prober& prober() { return *prober_; }
+  Authorizer& authorizer() { return *authorizer_; }
   /// What mirrored requests were answered: the mirrors of the plan in force, then those that are gone.
   std::vector<engine::MirrorTally> mirrors() const;
   Unmask& unmask() { return unmask_; }
@@ -190,6 +192,8 @@ class Server {
   std::unique_ptr<Prober> prober_;
   std::unique_ptr<Deliverer> deliverer_;
   std::unique_ptr<Mirror> mirror_;
+  std::vector<Listener> session_sockets_;  // until the authorizer takes them
+  std::unique_ptr<Authorizer> authorizer_;
   std::vector<std::vector<Listener>> sockets_;  // by worker, until the workers take them
   std::vector<std::unique_ptr<Worker>> workers_;
 };

@@ -8,7 +8,7 @@
 namespace jembatan::server {
 namespace {
 
-constexpr std::chrono::milliseconds kDrainWithin{200};
+constexpr Duration kDrainWithin{200};
 
 engine::Settings settings_for(const std::vector<Listener>& listeners, const Shared& shared) {
   engine::Settings out;
@@ -21,7 +21,7 @@ engine::Settings settings_for(const std::vector<Listener>& listeners, const Shar
   out.elsewhere = shared.online;
   out.group_percent = shared.group_percent;
   out.client_percent = shared.client_percent;
-  for (const Listener& listener : listeners) out.listeners.push_back({listener.purpose, listener.at});
+  out.listeners = listening(listeners);
   return out;
 }
 
@@ -32,16 +32,18 @@ Worker::Worker(std::size_t index, std::vector<Listener> listeners, const std::ve
     : index_(index),
       shared_(shared),
       engine_(settings_for(listeners, shared), random_, counters_),
+      doors_(io_, std::move(listeners), shared_.tap,
+             {[this] { take_new_plan(); },
+              [this](std::uint16_t door, const Received& in) {
+                engine_.handle({door, in.from, in.to, in.octets}, {clock_.now(), actions_});
+              },
+              [this] { carry_out(); }}),
       lanes_(
           io_, send_from, shared_.tap,
           [this](std::uint16_t lane, const Received& datagram) {
             engine_.on_reply(lane, datagram.from, datagram.octets, {clock_.now(), actions_});
           },
-          [this] { carry_out(); }) {
-  for (Listener& listener : listeners) {
-    listeners_.push_back(std::make_unique<WatchedSocket>(io_, std::move(listener.socket)));
-  }
-}
+          [this] { carry_out(); }) {}
 
 Worker::~Worker() {
   stop();
@@ -50,7 +52,7 @@ Worker::~Worker() {
 void Worker::start() {
   asio::post(io_, [this] {
     take_new_plan();
-    for (std::size_t i = 0; i < listeners_.size(); ++i) watch(i);
+    doors_.open();
   });
   thread_ = std::thread([this] {
     host::name_thread("worker-" + std::to_string(index_));
@@ -65,40 +67,10 @@ void Worker::take_new_plan() {
   engine_.use(shared_.plan.current(), {clock_.now(), actions_});
 }
 
-void Worker::watch(std::size_t listener) {
-  WatchedSocket& watched = *listeners_[listener];
-  watched.readable.async_wait(asio::posix::stream_descriptor::wait_read,
-                              [this, listener](const asio::error_code& error) {
-                                if (error) return;
-                                receive(listener);
-                                if (!stopping_) watch(listener);
-                              });
-}
-
-Endpoint Worker::local_of(std::size_t listener, const IpAddress& address) const {
-  return {address, listeners_[listener]->socket.local().port};
-}
-
-bool Worker::receive(std::size_t listener) {
-  take_new_plan();
-  const auto received = listeners_[listener]->socket.receive(batch_);
-  if (shared_.tap.open()) {
-    for (const Received& in : received) {
-      shared_.tap.pass(in.from, local_of(listener, in.to), in.octets, clock_.now().wall);
-    }
-  }
-  for (const Received& in : received) {
-    engine_.handle({static_cast<std::uint16_t>(listener), in.from, in.to, in.octets},
-                   {clock_.now(), actions_});
-  }
-  carry_out();
-  return !received.empty();
-}
-
 // Work that nobody takes ends its request at once, which gives more to do.
 void Worker::carry_out() {
   for (bool more = true; more;) {
-    send_replies();
+    doors_.send(actions_);
     if (!actions_.asks.empty()) {
       if (const Status sent = lanes_.send(actions_); !sent) log_error(sent.error().at("forwarding").text);
     }
@@ -113,22 +85,6 @@ void Worker::carry_out() {
   }
   in_flight_.store(engine_.in_flight(), std::memory_order_relaxed);
   set_timer();
-}
-
-void Worker::send_replies() {
-  for (std::size_t at = 0; at < actions_.replies.size();) {
-    const std::uint16_t listener = actions_.replies[at].listener;
-    outgoing_.clear();
-    for (; at < actions_.replies.size() && actions_.replies[at].listener == listener; ++at) {
-      const auto& reply = actions_.replies[at];
-      outgoing_.push_back({reply.to, reply.from, actions_.view(reply.packet)});
-    }
-    listeners_[listener]->socket.send(outgoing_);
-    if (!shared_.tap.open()) continue;
-    for (const auto& sent : outgoing_) {
-      shared_.tap.pass(local_of(listener, sent.from), sent.to, sent.octets, clock_.now().wall);
-    }
-  }
 }
 
 void Worker::hand_over(engine::Job job) {
@@ -174,15 +130,7 @@ void Worker::recorded(std::vector<AccountingWriter::Done> done) {
 }
 
 void Worker::stop_listening() {
-  asio::post(io_, [this] {
-    stopping_ = true;
-    for (std::size_t i = 0; i < listeners_.size(); ++i) {
-      listeners_[i]->readable.cancel();
-      // What the system has taken in already is still answered; a flood does not go on for ever.
-      const TimePoint until = clock_.now().steady + kDrainWithin;
-      while (clock_.now().steady < until && receive(i)) continue;
-    }
-  });
+  asio::post(io_, [this] { doors_.close(kDrainWithin); });
 }
 
 void Worker::stop() {

@@ -6,8 +6,8 @@
 #include "engine/engine.h"
 #include "host/system.h"
 #include "server/accounting_writer.h"
+#include "server/doors.h"
 #include "server/event_log.h"
-#include "server/lanes.h"
 #include "server/plan_slot.h"
 #include "server/proof_pool.h"
 #include "server/tap.h"
@@ -34,12 +34,6 @@ struct Shared {
   unsigned client_percent = 50;
 };
 
-struct Listener {
-  forward::Purpose purpose{};
-  Endpoint at;  ///< as the node file says
-  UdpSocket socket;
-};
-
 /// One thread that receives, decides and answers, with sockets, tables and randomness of its own.
 class Worker {
  public:
@@ -59,14 +53,9 @@ class Worker {
   const engine::Counters& counters() const { return counters_; }
 
  private:
-  void watch(std::size_t listener);
-  /// Handles one batch of datagrams; false if none waited.
-  bool receive(std::size_t listener);
-  Endpoint local_of(std::size_t listener, const IpAddress& address) const;
   void take_new_plan();
   /// Carries out what the engine wants done.
   void carry_out();
-  void send_replies();
   void hand_over(engine::Job job);
   void set_timer();
 
@@ -75,18 +64,14 @@ class Worker {
   asio::io_context io_{1};
   asio::executor_work_guard<asio::io_context::executor_type> work_{io_.get_executor()};
   asio::steady_timer timer_{io_};
-  std::vector<forward::Purpose> purposes_;
-  std::vector<std::unique_ptr<WatchedSocket>> listeners_;
-  ReceiveBatch batch_;
   host::SystemClock clock_;
   host::SystemRandom random_;
   engine::Counters counters_;
   engine::Engine engine_;
   engine::Actions actions_;
+  Doors doors_;
   Lanes lanes_;
-  std::vector<UdpSocket::Outgoing> outgoing_;
   std::uint64_t plan_generation_ = 0;
-  bool stopping_ = false;
   TimePoint timer_at_ = TimePoint::max();
   std::atomic<std::size_t> in_flight_{0};
   std::thread thread_;

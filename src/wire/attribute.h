@@ -29,6 +29,7 @@ enum class AttributeType : std::uint8_t {
   acct_session_id = 44,
   acct_session_time = 46,
   acct_terminate_cause = 49,
+  acct_multi_session_id = 50,
   acct_input_gigawords = 52,
   acct_output_gigawords = 53,
   event_timestamp = 55,
@@ -40,7 +41,9 @@ enum class AttributeType : std::uint8_t {
   message_authenticator = 80,
   tunnel_private_group_id = 81,
   nas_port_id = 87,
+  chargeable_user_identity = 89,  // RFC 4372
   nas_ipv6_address = 95,
+  framed_interface_id = 96,  // RFC 3162
   framed_ipv6_prefix = 97,
   error_cause = 101,  // RFC 5176 §3.5
   digest_response = 103,

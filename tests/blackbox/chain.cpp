@@ -7,11 +7,12 @@ namespace jembatan::blackbox {
 
 TestNode::TestNode(const std::string& name, const std::string& more, Plan from) : name_(name) {
   const auto at = [](int port) { return "[\"127.0.0.1:" + std::to_string(port) + "\"]"; };
-  support::write_file(
-      folder_.path() / "node.toml",
-      "name = \"" + name + "\"\n" + (from == Plan::in_folder ? "plan_folder = \"plan\"\n" : "") +
-          "data_folder = \"data\"\n" + more + "\n[listen]\naccess = " + at(access) + "\naccounting = " +
-          at(accounting) + "\n[management]\naddress = \"127.0.0.1:" + std::to_string(management) + "\"\n");
+  support::write_file(folder_.path() / "node.toml",
+                      "name = \"" + name + "\"\n" +
+                          (from == Plan::in_folder ? "plan_folder = \"plan\"\n" : "") +
+                          "data_folder = \"data\"\n" + more + "\n[listen]\naccess = " + at(access) +
+                          "\naccounting = " + at(accounting) + "\nauthorization = " + at(authorization) +
+                          "\n[management]\naddress = \"127.0.0.1:" + std::to_string(management) + "\"\n");
 }
 
 void TestNode::plan(const std::string& text, const std::string& name) const {

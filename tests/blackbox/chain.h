@@ -32,6 +32,7 @@ class TestNode {
 
   std::string access_to() const { return "127.0.0.1:" + std::to_string(access); }
   std::string accounting_to() const { return "127.0.0.1:" + std::to_string(accounting); }
+  std::string authorization_to() const { return "127.0.0.1:" + std::to_string(authorization); }
   std::string file() const { return (folder_.path() / "node.toml").string(); }
   std::filesystem::path path(const std::string& name) const { return folder_.path() / name; }
   std::string log() const { return support::read_file(folder_.path() / "log"); }
@@ -42,6 +43,7 @@ class TestNode {
 
   int access = support::free_port();
   int accounting = support::free_port();
+  int authorization = support::free_port();
   int management = support::free_port();
 
  private:

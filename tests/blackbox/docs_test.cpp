@@ -40,8 +40,9 @@ TEST_P(Page, RunsAsItIsWritten) {
   for (const Example& example : examples) {
     auto finished = run(example.command);
     // The journal is written behind the answer, and records arrive at the next hop behind it.
-    const bool comes_later =
-        example.command.starts_with("jembatan journal") || example.command.starts_with("jembatan accounting");
+    const bool comes_later = example.command.starts_with("jembatan journal") ||
+                             example.command.starts_with("jembatan accounting") ||
+                             example.command.starts_with("jembatan session show");
     if (comes_later)
       (void)support::eventually(
           [&] { return is_printed(example, finished.out) || (finished = run(example.command), false); });
@@ -52,7 +53,7 @@ TEST_P(Page, RunsAsItIsWritten) {
 
 INSTANTIATE_TEST_SUITE_P(Docs, Page,
                          testing::Values("plan.md", "journal.md", "groups.md", "rehearsals.md",
-                                         "accounting.md"));
+                                         "accounting.md", "sessions.md"));
 
 }  // namespace
 }  // namespace jembatan::blackbox

@@ -54,7 +54,7 @@ Octets RequestBuilder::build(const wire::SharedSecret& secret, bool sign) const 
   (void)packet.add_encoded(raw_);
   const OctetSpan octets = packet.finish();
   if (!raw_.empty()) return {octets.begin(), octets.end()};
-  if (code_ == Code::accounting_request) {
+  if (wire::is_digested(code_)) {
     wire::sign_digested_request(octets, secret);
   } else if (sign) {
     wire::sign_request(octets, secret);
@@ -77,6 +77,10 @@ RequestBuilder accounting_request(std::string_view status, std::string_view sess
                                   std::uint8_t identifier) {
   RequestBuilder out(Code::accounting_request, identifier);
   return out.with("Acct-Status-Type", status).with("Acct-Session-Id", session);
+}
+
+RequestBuilder disconnect_request(std::uint8_t identifier) {
+  return {Code::disconnect_request, identifier};
 }
 
 RequestBuilder status_server(std::uint8_t identifier) {

@@ -44,6 +44,7 @@ class RequestBuilder {
 RequestBuilder access_request(std::uint8_t identifier = 7);
 RequestBuilder accounting_request(std::string_view status, std::string_view session,
                                   std::uint8_t identifier = 9);
+RequestBuilder disconnect_request(std::uint8_t identifier = 5);
 RequestBuilder status_server(std::uint8_t identifier = 3);
 
 /// A plan from the text of one file; fails the test if it has errors.
