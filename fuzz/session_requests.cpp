@@ -25,7 +25,7 @@ may_disconnect = ["*"]
 may_change = ["*"]
 )";
 
-class NoRandom final : public Random {
+class Sevens final : public Random {
  public:
   void fill(OctetSpan out) override { std::fill(out.begin(), out.end(), std::uint8_t{7}); }
 };
@@ -52,11 +52,12 @@ class OneSession final : public engine::SessionFinder {
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
   static const plan::PlanPtr plan = [] {
     document::Problems problems;
-    return plan::read({{"plan.toml", kPlan}}, {}, problems);
+    const std::vector<plan::SourceFile> files{{"plan.toml", kPlan}};
+    return plan::read(files, {}, problems);
   }();
   static OneSession sessions;
   const WallTime began{std::chrono::seconds(1'790'000'000)};
-  NoRandom random;
+  Sevens random;
   engine::Counters counters;
   forward::HealthBoard board;
   engine::DynamicAuthorization authorization(

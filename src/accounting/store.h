@@ -102,6 +102,7 @@ struct Query {
   std::string framed_ip = {};
   std::optional<std::int64_t> id = {};      ///< of a record
   std::optional<std::int64_t> behind = {};  ///< records: the oldest first, those with a higher id than this
+  bool kept_only = false;                   ///< records that are to be kept here
   bool open_only = false;                   ///< sessions that have not ended
   bool lost_only = false;                   ///< sessions whose Stop is lost
   std::optional<WallTime> since = {};       ///< records received, sessions that lasted, from then on

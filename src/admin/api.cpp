@@ -40,6 +40,7 @@ struct Route {
 constexpr Route kRoutes[] = {
     {"GET", "/metrics", Role::viewer, show_metrics},
     {"GET", "/v1/node", Role::viewer, show_node},
+    {"GET", "/v1/nodes", Role::viewer, list_shared_nodes},
     {"GET", "/v1/servers", Role::viewer, list_servers},
     {"GET", "/v1/servers/mirrors", Role::viewer, list_mirrors},
     {"POST", "/v1/servers/check", Role::operator_, check_server},
@@ -179,6 +180,8 @@ class Api::Routes final : public HttpCalls {
     const std::string why = path == kHealth ? "" : why_not_ready();
     if (!why.empty()) out.status = 503;
     out.body = path == kHealth ? "ok\n" : (why.empty() ? "ready" : why) + "\n";
+    if (path == kReady && why.empty() && !server_.degraded().empty())
+      out.body = "ready, but degraded: " + server_.degraded() + "\n";
   }
 
   std::string why_not_ready() const {

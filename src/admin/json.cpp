@@ -67,6 +67,7 @@ json json_of(const server::NodeStatus& status) {
           {"in_flight", status.in_flight},
           {"accounting_under_way", status.accounting_under_way},
           {"accounting_backlog", status.accounting_backlog},
+          {"degraded", status.degraded},
           {"events_shed", status.events_shed},
           {"journal_shed", status.journal_shed}};
 }

@@ -28,6 +28,8 @@ Exit status(const Arguments& arguments, Terminal& terminal) {
   terminal.line(fmt::format("datagrams received {}  being worked on {}  accounting under way {}",
                             body->value("received", 0), body->value("in_flight", 0),
                             body->value("accounting_under_way", 0)));
+  if (const std::string degraded = body->value("degraded", ""); !degraded.empty())
+    terminal.line(terminal.coloured(degraded, Colour::warn));
   Table table({"outcome", "count"});
   for (const auto& [outcome, count] : body->at("outcomes").items()) {
     if (count.get<std::uint64_t>() > 0) table.add({outcome, std::to_string(count.get<std::uint64_t>())});

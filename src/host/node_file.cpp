@@ -136,6 +136,35 @@ const Field<NodeSettings> kAccounting[] = {
      }},
 };
 
+// It may have a password, so it may stand in a file that only the server reads.
+void read_shared_database(Reading& r, const Entry& e, NodeSettings& node) {
+  if (e.value.kind == Kind::text) {
+    node.shared_database = Secret(e.value.text);
+    return;
+  }
+  const bool is_file = e.value.kind == Kind::table && e.value.entries.size() == 1 &&
+                       e.value.entries.front().key == "file" &&
+                       e.value.entries.front().value.kind == Kind::text;
+  if (!is_file)
+    return r.wrong(e, "'database' is no connection string",
+                   "\"postgresql://…\", or { file = \"PATH\" } with one in it");
+  std::filesystem::path path = e.value.entries.front().value.text;
+  if (path.is_relative()) path = std::filesystem::path(r.file().name).parent_path() / path;
+  auto text = document::read_file(path.string());
+  if (!text)
+    return r.wrong(e, fmt::format("'database': {}", text.error().text), "a file with a connection string");
+  while (!text->empty() && (text->back() == '\n' || text->back() == ' ')) text->pop_back();
+  node.shared_database = Secret(*text);
+  wipe(OctetSpan(reinterpret_cast<std::uint8_t*>(text->data()), text->size()));
+}
+
+const Field<NodeSettings> kShared[] = {
+    {"database", Need::required,
+     "where nodes share their accounting: a connection string of PostgreSQL, \"postgresql://…\", or { file = "
+     "\"PATH\" } with one in it",
+     read_shared_database},
+};
+
 template <std::size_t N>
 void read_section(Reading& r, const Entry& e, const Field<NodeSettings> (&fields)[N], NodeSettings& node) {
   if (r.expect(e, Kind::table)) document::read_fields<NodeSettings>(r, e.value, e.key, fields, node);
@@ -202,6 +231,8 @@ const Field<NodeSettings> kNode[] = {
      [](Reading& r, const Entry& e, NodeSettings& n) { read_section(r, e, kJournal, n); }},
     {"accounting", Need::optional, "what is kept of accounting",
      [](Reading& r, const Entry& e, NodeSettings& n) { read_section(r, e, kAccounting, n); }},
+    {"shared", Need::optional, "the database that several nodes share",
+     [](Reading& r, const Entry& e, NodeSettings& n) { read_section(r, e, kShared, n); }},
 };
 
 // systemd hands credentials over in a folder that only the service can read (systemd.exec(5)).
@@ -267,6 +298,7 @@ std::vector<std::pair<std::string, std::string_view>> node_key_meanings() {
   add("log.", kLog);
   add("journal.", kJournal);
   add("accounting.", kAccounting);
+  add("shared.", kShared);
   return out;
 }
 

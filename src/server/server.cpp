@@ -26,6 +26,7 @@
 #include "server/mirror.h"
 #include "server/prober.h"
 #include "server/proof_pool.h"
+#include "server/sharer.h"
 #include "server/worker.h"
 #include "store/accounting_store.h"
 #include "store/journal_store.h"
@@ -316,6 +317,7 @@ Status Server::start_threads() {
   prober_->start();
   mirror_->start();
   authorizer_->start();
+  if (sharer_) sharer_->start();
   for (auto& worker : workers_) worker->start();
   return {};
 }
@@ -415,6 +417,7 @@ NodeStatus Server::status() const {
   out.accounting_backlog = writer_->backlog();
   out.events_shed = events_->shed();
   out.journal_shed = journal_writer_->shed();
+  out.degraded = degraded();
   out.certificate_expires = certificate_expires_;
   return out;
 }
@@ -447,6 +450,7 @@ void Server::stop() {
   prober_->stop();
   mirror_->stop();
   authorizer_->stop();
+  if (sharer_) sharer_->stop();
   deliverer_->stop();
   writer_->stop();  // what it still writes is told to the workers, who answer it
   {

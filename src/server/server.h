@@ -16,6 +16,7 @@
 #include "server/tally.h"
 #include "server/tap.h"
 #include "server/unmask.h"
+#include "shared/shared_store.h"
 
 namespace jembatan::server {
 
@@ -28,6 +29,7 @@ class JournalWriter;
 class Mirror;
 class Prober;
 class ProofPool;
+class Sharer;
 class Worker;
 struct Listener;
 
@@ -48,6 +50,7 @@ struct NodeStatus {
   std::uint64_t accounting_backlog = 0;  ///< records that are acknowledged and not in the store yet
   std::uint64_t events_shed = 0;
   std::uint64_t journal_shed = 0;
+  std::string degraded;                         ///< Server::degraded
   std::optional<WallTime> certificate_expires;  ///< of the management interface; empty: it has none
 };
 
@@ -126,6 +129,11 @@ class Server {
   /// Changes what waits to be sent on: for a group, to another one or to nobody.
   ///   returns  how many records
   Result<std::uint64_t> redirect_accounting(const std::string& group, const std::optional<std::string>& to);
+  /// What does not work while requests are answered as they should be; empty: nothing.
+  std::string degraded() const;
+  /// The nodes that share the database.
+  ///   errors  Errc::conflict: this node shares none; those of shared::SharedStore
+  Result<std::vector<shared::Node>> shared_nodes() const;
   /// Why requests would not be answered as they should now; empty if they would.
   std::string why_not_ready() const;
   /// Writes the process number into the data folder's lock file: the node is up. It goes with the lock.
@@ -141,6 +149,7 @@ class Server {
   Result<std::unique_ptr<accounting::Store>> accounting_reader();
   void put_back(std::unique_ptr<accounting::Store> reader);
   Status start_accounting();
+  Status prepare_sharing();
   explicit Server(host::NodeSettings settings);
   Status lock_data_folder();
   Status open_store();
@@ -189,6 +198,7 @@ class Server {
   std::unique_ptr<accounting::Store> store_;  // until the filler takes it
   std::unique_ptr<Filler> filler_;
   std::unique_ptr<AccountingWriter> writer_;
+  std::unique_ptr<Sharer> sharer_;  // null: the node shares nothing
   std::unique_ptr<Prober> prober_;
   std::unique_ptr<Deliverer> deliverer_;
   std::unique_ptr<Mirror> mirror_;

@@ -120,7 +120,11 @@ SQLite::Statement Filter::select(SQLite::Database& from, std::string_view column
 
 Filter record_filter(const Query& query) {
   Filter out(query, "received_ms", "received_ms");
-  if (!query.id) out.also("(keep = 1 OR waits > 0)");  // by its number also what was only passed on
+  if (query.kept_only) {
+    out.also("keep = 1");
+  } else if (!query.id) {
+    out.also("(keep = 1 OR waits > 0)");  // by its number also what was only passed on
+  }
   return out;
 }
 

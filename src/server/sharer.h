@@ -1,0 +1,71 @@
+#pragma once
+#include <condition_variable>
+#include <functional>
+#include <mutex>
+#include <thread>
+
+#include "base/secret.h"
+#include "server/event_log.h"
+#include "shared/shared_store.h"
+
+namespace jembatan::server {
+
+/// The thread that brings what the accounting store has to the database that nodes share: in the order of
+/// its numbers, each record once. While the database is away, records wait where they are.
+class Sharer {
+ public:
+  struct Parts {
+    Secret database;     ///< a connection string
+    std::string node;    ///< its name
+    std::string origin;  ///< of its records
+    std::string version;
+    std::function<std::uint64_t()> revision;  ///< of the plan in force
+    /// The records behind one, the oldest first.
+    std::function<Result<std::vector<accounting::Record>>(std::int64_t behind, std::size_t most)> records;
+    std::function<Result<std::int64_t>()> last;  ///< the number of the last record
+    EventLog& events;
+  };
+  explicit Sharer(Parts parts) : parts_(std::move(parts)) {}
+  ~Sharer();
+
+  void start();
+  /// There are new records. Any thread.
+  void look();
+  /// Why records do not reach the database, and since when; empty if they do. Any thread.
+  std::string problem() const;
+  /// All nodes, as the database knows them; by a connection of its own. Any thread, which may be blocked.
+  Result<std::vector<shared::Node>> nodes() const;
+  void stop();
+
+ private:
+  using Steady = std::chrono::steady_clock;
+  shared::Wish wish() const;
+  void run();
+  /// Waits for records, or for so long.
+  void wait(std::chrono::milliseconds at_most);
+  bool stopping() const;
+  Status connect();
+  /// Brings what there is to the database.
+  ///   errors  of the database; Errc::io: of the node's own store
+  Status bring();
+  Status report();
+  void lost(const Error& why);
+  void tell(engine::Weight weight, std::string text);
+
+  Parts parts_;
+  mutable std::mutex mutex_;
+  std::condition_variable woken_;
+  bool look_ = false;
+  bool stop_ = false;
+  std::string problem_;
+  std::optional<WallTime> problem_since_;
+  std::unique_ptr<shared::SharedStore> store_;  // changed by the thread alone, under the mutex
+  // The thread's alone.
+  std::int64_t behind_ = 0;
+  std::uint64_t brought_ = 0;  // since it was connected
+  Steady::time_point report_at_;
+  std::chrono::milliseconds rest_{0};
+  std::thread thread_;
+};
+
+}  // namespace jembatan::server

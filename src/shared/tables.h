@@ -1,0 +1,33 @@
+#pragma once
+
+namespace jembatan::shared {
+
+inline constexpr int kTablesVersion = 1;
+
+/// What people may ask for by SQL is written for them: times with their zone, texts without abbreviations.
+inline constexpr const char* kTables = R"(
+CREATE TABLE node (
+  number smallint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+  origin text NOT NULL UNIQUE,
+  name text NOT NULL,
+  version text NOT NULL DEFAULT '',
+  plan_revision bigint NOT NULL DEFAULT 0,
+  backlog bigint NOT NULL DEFAULT 0,
+  last_record bigint NOT NULL DEFAULT 0,
+  seen timestamptz NOT NULL DEFAULT now());
+CREATE TABLE record (
+  day date NOT NULL, node smallint NOT NULL, number bigint NOT NULL,
+  received timestamptz NOT NULL, event_time timestamptz NOT NULL,
+  client text NOT NULL, source inet NOT NULL, nas text NOT NULL, port text NOT NULL,
+  status text NOT NULL, session_id text NOT NULL, user_name text NOT NULL, realm text NOT NULL,
+  calling_station text NOT NULL, framed_ip text NOT NULL,
+  session_time_s bigint NOT NULL, input_octets numeric(20) NOT NULL, output_octets numeric(20) NOT NULL,
+  terminate_cause bigint NOT NULL,
+  key bytea NOT NULL, digest bytea NOT NULL, attributes bytea NOT NULL,
+  PRIMARY KEY (day, node, number)) PARTITION BY RANGE (day);
+CREATE INDEX record_by_user ON record (user_name, received);
+CREATE INDEX record_by_session ON record (session_id, nas);
+CREATE INDEX record_by_key ON record (key);
+)";
+
+}  // namespace jembatan::shared
