@@ -159,7 +159,7 @@ Exit list_shared_nodes(const Arguments& arguments, Terminal& terminal) {
   for (const auto& row : body->at("nodes")) {
     const std::int64_t silent = row.value("silent_s", std::int64_t{0});
     table.add({row.value("name", ""),
-               silent < kSilentFrom ? "here" : "silent for " + text_of(Duration(1000 * silent)),
+               silent < kSilentFrom ? "up" : "silent for " + text_of(Duration(1000 * silent)),
                row.value("version", ""), std::to_string(row.value("plan_revision", 0)),
                short_time(row.value("seen", "")), std::to_string(row.value("last_record", std::int64_t{0})),
                std::to_string(row.value("backlog", 0))});
