@@ -75,7 +75,8 @@ Status give_first_plan(const std::string& name) {
 }
 
 Exit up(const Arguments& arguments, Terminal& terminal) {
-  const lab::Wish wish{arguments.has("--fresh"), arguments.has("--hosts"), arguments.has("--free-ports")};
+  const lab::Wish wish{arguments.has("--fresh"), arguments.has("--hosts"), arguments.has("--shared"),
+                       arguments.has("--free-ports")};
   if (const Status s = lab::up(wish); !s) return report(s.error(), terminal);
   for (const char* name : {"reef-1", "hub"}) {  // the home first: the hub probes it as soon as it knows it
     if (const Status s = give_first_plan(name); !s) return report(s.error(), terminal);
@@ -132,6 +133,7 @@ std::vector<Command> lab_commands() {
        "jembatan lab up",
        {{"--fresh", "", "forget earlier plans and data of the lab"},
         {"--hosts", "", "each node a machine of its own: a network namespace on one bridge (root)"},
+        {"--shared", "", "the nodes bring their accounting to one PostgreSQL, which is started with them"},
         {"--free-ports", "", "take free ports instead of 1812, 1813, 3799 and 8812"},
         as_json},
        {},

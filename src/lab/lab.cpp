@@ -10,6 +10,7 @@
 
 #include "base/text.h"
 #include "document/parse.h"
+#include "lab/database.h"
 #include "lab/fault.h"
 #include "lab/hosts.h"
 #include "lab/processes.h"
@@ -108,6 +109,16 @@ std::string first_text(const std::vector<Endpoint>& endpoints) {
   return endpoints.empty() ? "none" : endpoints.front().text();
 }
 
+Status tell_of_database() {
+  for (const std::string& name : node_names()) {
+    std::ofstream out(folder() / name / "node.toml", std::ios::app);
+    out << "\n[shared]\ndatabase = \"" << database_of_lab() << "\"\n";
+    out.close();
+    if (!out) return fail(Errc::io, "the lab's folder cannot be written");
+  }
+  return {};
+}
+
 }  // namespace
 
 fs::path folder() {
@@ -129,12 +140,22 @@ Status up(const Wish& wish) {
     // Only what a lab has made is removed: the folder may be named by the environment.
     for (const std::string& name : node_names()) fs::remove_all(root / name, failed);
     fs::remove(root / kHostsFile, failed);
+    if (const Status removed = remove_database(); !removed) return removed;
     if (failed) return fail(Errc::io, fmt::format("folder '{}': {}", root.string(), failed.message()));
   }
   if (!fs::exists(root / "edge" / "node.toml")) {
     const Status s = write_demo(root, wish.free_ports ? PortsOf::free : PortsOf::demo,
                                 wish.hosts ? NodesAs::hosts : NodesAs::processes);
     if (!s) return s;
+    if (wish.shared) {
+      if (const Status made = make_database(); !made) return made;
+      if (const Status told = tell_of_database(); !told) return told;
+    }
+  }
+  if (wish.shared && !has_database())
+    return fail(Errc::conflict, "the lab was made without --shared: jembatan lab up --shared --fresh");
+  if (has_database()) {
+    if (const Status s = start_database(); !s) return s;
   }
   if (wish.hosts && !has_hosts())
     return fail(Errc::conflict, "the lab was made without --hosts: jembatan lab up --hosts --fresh");
@@ -161,6 +182,7 @@ Result<int> down() {
   }
   if (const auto was = stop(relay_process(), "the lab's stand-ins"); !was) return was.error();
   if (has_hosts()) remove_hosts();
+  if (const Status s = stop_database(); !s) return s.error();
   return stopped;
 }
 

@@ -13,6 +13,7 @@ namespace jembatan::lab {
 struct Wish {
   bool fresh = false;       ///< forget earlier plans and data
   bool hosts = false;       ///< each node is a machine of its own (hosts.h)
+  bool shared = false;      ///< the nodes bring their accounting to one PostgreSQL (database.h)
   bool free_ports = false;  ///< replace the demo's ports by free ones when the folders are made
 };
 

@@ -117,5 +117,38 @@ TEST_F(SharedDatabase, ThatCannotBeTakesNobodysAnswerAway) {
   EXPECT_THAT(refused.out + refused.error, Not(HasSubstr("rahasia")));
 }
 
+// The demo chain with a database of its own: made, stopped, started again with what it had, made anew.
+TEST(LabWithADatabase, ItsNodesShareIt) {
+  const support::TemporaryFolder folder;
+  const std::filesystem::path lab = folder.path() / "lab";
+  const std::vector<std::string> environment{"JEMBATAN_LAB=" + lab.string()};
+  const auto run = [&](std::vector<std::string> words) { return client(std::move(words), environment); };
+  const auto records_of = [&](const std::string& node) {
+    const auto body =
+        nlohmann::json::parse(run({"node", "list", "--lab", "hub", "--json"}).out, nullptr, false);
+    if (!body.is_object()) return -1;
+    for (const auto& row : body.at("nodes"))
+      if (row.at("name") == node) return row.at("last_record").get<int>();
+    return -1;
+  };
+  const auto up = run({"lab", "up", "--free-ports", "--shared"});
+  ASSERT_EQ(up.exit_code, 0) << up.error;
+  const auto asked = run({"ask", "accounting", "--lab", "edge", "--status", "Start", "--session-id", "s1",
+                          "--user", "sari@reef.example"});
+  EXPECT_EQ(asked.exit_code, 0) << asked.out;
+  for (const char* node : {"edge", "hub", "reef-1"})
+    EXPECT_TRUE(support::eventually([&] { return records_of(node) == 1; })) << node;
+  EXPECT_EQ(records_of("reef-2"), 0);
+  EXPECT_EQ(run({"lab", "down"}).exit_code, 0);
+  EXPECT_EQ(run({"lab", "up"}).exit_code, 0);
+  EXPECT_EQ(records_of("edge"), 1) << "it is still there";
+  const std::string first = support::read_file(lab / "database");
+  EXPECT_EQ(run({"lab", "up", "--fresh", "--free-ports"}).exit_code, 0);
+  EXPECT_FALSE(std::filesystem::exists(first.substr(0, first.find('\n')))) << "removed with the lab";
+  EXPECT_THAT(run({"lab", "up", "--shared"}).error, HasSubstr("made without --shared"));
+  EXPECT_THAT(run({"node", "list", "--lab", "hub"}).error, HasSubstr("shares no database"));
+  EXPECT_EQ(run({"lab", "down"}).exit_code, 0);
+}
+
 }  // namespace
 }  // namespace jembatan::blackbox
