@@ -64,7 +64,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
       {{{forward::Purpose::authorization, {}}},
        sessions,
        std::make_shared<const engine::LoopMark>(Secret("0123456789abcdef")),
-       began},
+       {TimePoint(std::chrono::hours(1000)), began}},
       random, counters);
   authorization.use(board.go_live(plan, 1));
   Octets packet(data, data + size);

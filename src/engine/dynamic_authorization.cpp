@@ -109,7 +109,7 @@ void DynamicAuthorization::handle(const Datagram& in, const Turn& turn) {
   const std::uint32_t limit = client->requests_per_second;
   if (limit > 0 && !live_->activity_of(*client).admit(limit, turn.now.steady))
     return end({Outcome::over_limit, "more requests than the client's requests_per_second"});
-  if (std::string why = not_of_now(*packet, turn.now.wall); !why.empty())
+  if (std::string why = not_of_now(*packet, turn.now); !why.empty())
     return end({Outcome::replayed, "its Event-Timestamp is not of now", std::move(why)});
   if (auto why = why_not_sent_on(asked)) return refuse(asked, std::move(*why));
   const auto seen = seen_.look(client->name, packet->authenticator(), turn.now.steady);
@@ -144,20 +144,29 @@ std::optional<plan::WhichSecret> DynamicAuthorization::verify(const PacketView& 
   return which;
 }
 
-// What was sent before the node began may have been carried out by then: it knows no more.
-std::string DynamicAuthorization::not_of_now(const PacketView& packet, WallTime now) const {
+// What was sent before the node began may have been carried out by then: it knows no more. Nor does it when
+// its clock has been set back: the time is also counted from the beginning, which nobody sets.
+std::string DynamicAuthorization::not_of_now(const PacketView& packet, Now now) const {
   using std::chrono::floor;
   using std::chrono::seconds;
+  const WallTime counted =
+      parts_.began.wall + std::chrono::duration_cast<Duration>(now.steady - parts_.began.steady);
   for (const wire::Attribute attribute : packet.attributes()) {
     if (attribute.type != AttributeType::event_timestamp) continue;
     const auto told = number_in(std::optional(attribute)).value_or(0);
     const WallTime at = std::chrono::system_clock::from_time_t(told);
-    const auto late = floor<seconds>(now) - floor<seconds>(at);
+    const auto late = floor<seconds>(now.wall) - floor<seconds>(at);
     if (late > kOfNow || -late > kOfNow)
       return fmt::format("{} s {} this node's clock; 300 s are allowed", std::abs(late.count()),
                          late.count() > 0 ? "behind" : "before");
-    if (at < floor<seconds>(parts_.began))
+    if (at < floor<seconds>(parts_.began.wall))
       return "it was sent before this node began, which does not know what was carried out by then";
+    if (floor<seconds>(counted) - at > kOfNow + seconds(1))
+      return fmt::format(
+          "this node's clock was set back by {} s since it began, and what was carried out then is not known "
+          "any "
+          "more: a restart mends it",
+          floor<seconds>(counted - now.wall).count());
   }
   return {};
 }

@@ -38,7 +38,7 @@ class DynamicAuthorization final : private Composer {
     std::vector<Listening> listeners;
     SessionFinder& sessions;
     std::shared_ptr<const LoopMark> loop_mark;
-    WallTime began;  ///< when the node did
+    Now began;  ///< when the node did
   };
   using Done = std::function<void(const SessionAnswer&, const Turn&)>;
 
@@ -93,7 +93,7 @@ class DynamicAuthorization final : private Composer {
   std::optional<plan::WhichSecret> verify(const wire::PacketView& packet, const plan::Client& client,
                                           const Datagram& in, const Turn& turn);
   /// What is wrong with its time; empty: nothing.
-  std::string not_of_now(const wire::PacketView& packet, WallTime now) const;
+  std::string not_of_now(const wire::PacketView& packet, Now now) const;
   std::optional<NotAcknowledged> why_not_sent_on(const Asked& asked) const;
   void pass_on(const Asked& asked, FoundSession found);
   /// Asks the device.

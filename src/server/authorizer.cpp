@@ -8,8 +8,8 @@ Authorizer::Authorizer(Parts parts, std::vector<Listener> listeners, const std::
     : plan_(parts.plan),
       sessions_(std::move(parts.sessions)),
       authorization_(
-          {listening(listeners), *sessions_, std::move(parts.loop_mark), host::SystemClock().now().wall},
-          random_, counters_),
+          {listening(listeners), *sessions_, std::move(parts.loop_mark), host::SystemClock().now()}, random_,
+          counters_),
       thread_({.name = "authorizer",
                .on_reply =
                    [this](std::uint16_t lane, const Received& datagram, const engine::Turn& turn) {

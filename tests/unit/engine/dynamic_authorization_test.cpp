@@ -107,7 +107,7 @@ class DynamicAuthorizations : public testing::Test {
     return {{{forward::Purpose::authorization, {}}},
             sessions,
             std::make_shared<const LoopMark>(Secret("0123456789abcdef")),
-            WallTime(std::chrono::seconds(1'790'000'000))};
+            support::FakeClock().now()};
   }
   std::string seconds_from_now(int by = 0) const {
     return std::to_string(std::chrono::system_clock::to_time_t(clock.now().wall) + by);
@@ -295,6 +295,22 @@ TEST_F(DynamicAuthorizations, WhatWasSentBeforeTheNodeBeganIsNotCarriedOut) {
       disconnect_request().with("Acct-Session-Id", "4711").with("Event-Timestamp", seconds_from_now(-6)));
   EXPECT_EQ(outcome(), "replayed");
   EXPECT_THAT(reason(), HasSubstr("before this node began"));
+}
+
+// An hour later somebody sets the clock back by an hour: what was sent then is of now once more.
+TEST_F(DynamicAuthorizations, AClockThatIsSetBackLetsNothingInAgain) {
+  const Octets first = about_4711().signed_with(secret("terumbu"));
+  receive(first);
+  sent();
+  device_answers(Code::disconnect_ack);
+  const WallTime then = clock.now().wall;
+  wait(std::chrono::hours(1));
+  out.clear();
+  authorization.handle({0, *Endpoint::parse("198.51.100.1:4001", 0), {}, first},
+                       {{clock.now().steady, then}, out});
+  EXPECT_EQ(outcome(), "replayed");
+  EXPECT_THAT(reason(), HasSubstr("set back by 3600 s"));
+  EXPECT_TRUE(out.asks.empty());
 }
 
 TEST_F(DynamicAuthorizations, WhoeverCannotSignIsNotHeard) {
