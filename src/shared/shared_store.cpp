@@ -101,6 +101,8 @@ class Postgres final : public SharedStore {
 
   Status prepare(const Wish& wish) {
     pqxx::work whole(connection_);
+    whole.exec("SET statement_timeout = '20s'");
+    whole.exec("SET LOCAL lock_timeout = '3s'");  // nobody can interrupt this yet
     const std::string encoding = whole.exec1("SHOW server_encoding")[0].as<std::string>();
     if (encoding != "UTF8")
       return fail(Errc::conflict,
