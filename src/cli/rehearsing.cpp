@@ -294,7 +294,7 @@ Status Rehearsing::run_device(const Step& step, std::size_t number, Running& run
   auto exchange = ask_device({**first, options_of_node(began->node)}, **last, {session, step});
   if (!exchange) return exchange.error();
   running.result.answers.push_back(exchange->took);
-  const auto names = dictionary::standard_catalogue();
+  const auto& names = dictionary::standard_catalogue();
   auto texts = differences(step.expect, *exchange, *names);
   if (!texts) return texts.error();
   if (texts->empty()) {

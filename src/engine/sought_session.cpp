@@ -6,6 +6,7 @@
 #include <array>
 
 #include "base/text.h"
+#include "dictionary/catalogue.h"
 #include "identity/device.h"
 #include "identity/name.h"
 #include "plan/realm_table.h"
