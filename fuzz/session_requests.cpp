@@ -73,7 +73,8 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   if (packet.size() >= wire::kHeader && packet.size() <= wire::kMaxPacket) {
     store16(&packet[2], static_cast<std::uint16_t>(packet.size()));
     packet[0] = packet[0] % 2 == 0 ? 40 : 43;
-    wire::sign_digested_request(packet, wire::SharedSecret(Secret("terumbu")));
+    if (wire::PacketView::parse(packet))  // what is signed is well-formed
+      wire::sign_digested_request(packet, wire::SharedSecret(Secret("terumbu")));
   }
   authorization.handle({0, {*IpAddress::parse("198.51.100.1"), 4000}, {}, packet}, turn);
   if (out.asks.empty()) return 0;
@@ -83,8 +84,9 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     reply[0] = static_cast<std::uint8_t>(asked[0] + 1 + reply[0] % 2);
     reply[1] = asked[1];
     store16(&reply[2], static_cast<std::uint16_t>(reply.size()));
-    wire::sign_response(reply, wire::PacketView::parse(asked)->authenticator(),
-                        wire::SharedSecret(Secret("laut")));
+    if (wire::PacketView::parse(reply))
+      wire::sign_response(reply, wire::PacketView::parse(asked)->authenticator(),
+                          wire::SharedSecret(Secret("laut")));
   }
   authorization.on_reply(0, {*IpAddress::parse("192.0.2.9"), 3799}, reply, turn);
   std::uint64_t ended = 0;
