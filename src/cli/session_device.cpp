@@ -9,6 +9,7 @@
 #include "cli/error_cause.h"
 #include "cli/node_access.h"
 #include "cli/packet_text.h"
+#include "decide/reasons.h"
 
 namespace jembatan::cli {
 namespace {
@@ -57,8 +58,11 @@ Exit print_answer(const json& body, const Arguments& arguments, Terminal& termin
                             body.value("user", ""), body.value("asked", ""), client.empty() ? "?" : client,
                             body.contains("at") ? " at " + body.value("at", "") : ""));
   if (none) {
-    terminal.line(terminal.coloured("no answer: " + body.value("why", ""), Colour::bad));
-    if (!client.empty())
+    const std::string why = body.value("why", "");
+    terminal.line(terminal.coloured("no answer: " + why, Colour::bad));
+    if (why.starts_with(decide::kTakesNoSuchRequests))
+      terminal.line(fmt::format("if it does: jembatan client set {} authorization_port=3799", client));
+    else if (!client.empty())
       terminal.line(fmt::format("what the plan says of it: jembatan client show {}", client));
     return exit;
   }

@@ -75,7 +75,8 @@ void Engine::ask(const Request& request) {
   Pending& pending = *pending_.get(*ticket);
   pending.began_elsewhere = asker->began_at.has_value();
   const auto crossing = crossings_.start(
-      *ticket, {pending.live, group, Purpose::access, pending.client, *asker, patience_of(request)},
+      *ticket,
+      {pending.live, group, wire::Code::access_request, pending.client, *asker, patience_of(request)},
       request.turn);
   if (crossing) {
     pending.crossing = *crossing;

@@ -48,6 +48,27 @@ std::optional<decide::Ending> turned_away(const plan::Client* client, const List
   return std::nullopt;
 }
 
+std::optional<decide::Ending> not_the_first(Repeats::Seen seen) {
+  switch (seen) {
+    case Repeats::Seen::waiting:
+      return decide::Ending{Outcome::repeat_waiting, "the first is still being worked on"};
+    case Repeats::Seen::full:
+      return decide::Ending{Outcome::overloaded, "too many requests are being worked on"};
+    case Repeats::Seen::answered:
+      return decide::Ending{Outcome::repeat_answered, "the same reply again"};
+    case Repeats::Seen::fresh:
+      break;
+  }
+  return std::nullopt;
+}
+
+std::optional<decide::Ending> too_many(const plan::Client& client, forward::ClientActivity& activity,
+                                       Now now) {
+  if (client.requests_per_second == 0 || activity.admit(client.requests_per_second, now.steady))
+    return std::nullopt;
+  return decide::Ending{Outcome::over_limit, "more requests than the client's requests_per_second"};
+}
+
 bool takes_old_secret(const plan::Client& client, WallTime now) {
   return client.old_secret && (!client.old_secret_until || now < *client.old_secret_until);
 }

@@ -85,14 +85,14 @@ Status Crossings::ask_first_that_can(Forwarding::Step step, Ticket ticket, Cross
 Status Crossings::ask_server(Ticket ticket, Crossing& crossing, const Turn& turn) {
   const std::size_t place = crossing.way.server();
   const plan::Server& server = crossing.server(place);
-  Endpoint at = forward::endpoint_of(server, crossing.errand.purpose);
+  Endpoint at = forward::endpoint_of(server, crossing.errand.purpose());
   if (crossing.errand.at) at.address = *crossing.errand.at;
   const auto id = identifiers_.take(at, ticket.index);
   if (!id) return fail(Errc::busy, fmt::format("all Identifiers towards server {} are in use", server.name));
   crossing.exchanges.push_back({place, at, *id, {}, turn.now.steady});
   crossing.health()[place]->begins();
   Crossing::Exchange& exchange = crossing.exchanges.back();
-  const Code code = crossing.errand.asks_with();
+  const Code code = crossing.errand.code;
   const bool digested = wire::is_digested(code);
   if (!digested) random_.fill(exchange.authenticator);
   wire::PacketBuilder packet(code, id->identifier, exchange.authenticator);
@@ -111,7 +111,7 @@ Status Crossings::ask_server(Ticket ticket, Crossing& crossing, const Turn& turn
   crossing.packet.assign(octets.begin(), octets.end());
   send(ticket, crossing, turn.out);
   const Errand& errand = crossing.errand;
-  if (crossing.exchanges.size() == 1) ++errand.live->chosen_count(errand.group, errand.purpose, place);
+  if (crossing.exchanges.size() == 1) ++errand.live->chosen_count(errand.group, errand.purpose(), place);
   composer_.asked(crossing.owner, {place, false, wire::leg_of(*PacketView::parse(crossing.packet))},
                   turn.now);
   return {};
@@ -149,7 +149,7 @@ void Crossings::give_up(Ticket ticket, Crossing& crossing) {
   for (const Crossing::Exchange& exchange : crossing.exchanges) {
     const plan::Server& server = crossing.server(exchange.server);
     gone_.push_back({exchange, crossing.health()[exchange.server], server,
-                     full_name(crossing.group(), server), crossing.errand.asks_with()});
+                     full_name(crossing.group(), server), crossing.errand.code});
   }
   while (gone_.size() > kMostGone) gone_.pop_front();
   end(ticket);
@@ -210,15 +210,14 @@ std::optional<Crossings::Arrived> Crossings::on_reply(std::uint16_t lane, const 
       });
   const plan::Server& server = crossing.server(exchange->server);
   const std::string name = full_name(crossing.group(), server);
-  if (!answers(reply->code(), crossing.errand.asks_with())) {
+  if (!answers(reply->code(), crossing.errand.code)) {
     drop_reply(from,
                {Outcome::reply_malformed, "a packet that answers no such request",
                 wire::name_of(reply->code()), decide::Ending::About::text, name},
                turn);
     return std::nullopt;
   }
-  const std::string_view problem =
-      not_genuine(*reply, exchange->authenticator, server, crossing.errand.asks_with());
+  const std::string_view problem = not_genuine(*reply, exchange->authenticator, server, crossing.errand.code);
   if (!problem.empty()) {
     drop_reply(from, {Outcome::reply_not_genuine, problem, "", decide::Ending::About::text, name}, turn);
     return std::nullopt;
@@ -226,7 +225,7 @@ std::optional<Crossings::Arrived> Crossings::on_reply(std::uint16_t lane, const 
   counters_.ended(Outcome::reply_used);
   const auto took = std::chrono::duration_cast<std::chrono::microseconds>(turn.now.steady - exchange->asked);
   if (crossing.health()[exchange->server]->answered(turn.now, took) == ServerHealth::Change::came_back)
-    turn.out.notices.push_back(up_again({name, server, crossing.errand.purpose}, turn.now));
+    turn.out.notices.push_back(up_again({name, server, crossing.errand.purpose()}, turn.now));
   Arrived arrived{crossing.owner, crossing.errand.live, &server, name, exchange->authenticator, *reply};
   end(ticket);
   return arrived;
@@ -239,7 +238,7 @@ void Crossings::went_unanswered(const Crossing& crossing, const Turn& turn) {
   turn.out.doubts = turn.out.doubts || health.probed(group);
   if (health.unanswered(group, crossing.errand.asker.path, turn.now) == ServerHealth::Change::went_down)
     turn.out.notices.push_back(
-        gone_down({full_name(group, group.servers[silent]), group.servers[silent], crossing.errand.purpose},
+        gone_down({full_name(group, group.servers[silent]), group.servers[silent], crossing.errand.purpose()},
                   group, health.probed(group), turn.now));
 }
 

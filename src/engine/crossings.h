@@ -56,22 +56,19 @@ class Crossings {
   struct Errand {
     forward::LivePlanPtr live;
     std::size_t group = 0;  ///< place in the plan: of its groups, or for authorization of its devices
-    forward::Purpose purpose{};
+    wire::Code code{};      ///< of the request
     const plan::Client* on_behalf_of =
         nullptr;  ///< of that plan; null: of nobody that must not hold too much
     forward::Asker asker = {};
     TimePoint until = TimePoint::max();  ///< it is given up then at the latest
-    wire::Code code{};                   ///< of requests for authorization, which are of two kinds
     std::optional<IpAddress> at = {};    ///< asked there, instead of where the plan says
-    const plan::Group& asked_group() const { return *live->asked_of(group, purpose).group; }
-    wire::Code asks_with() const {
-      return purpose == forward::Purpose::authorization ? code : forward::request_for(purpose);
-    }
-    const std::vector<forward::HealthPtr>& health() const { return live->health_of(group, purpose); }
+    forward::Purpose purpose() const { return forward::purpose_of(code); }
+    const plan::Group& asked_group() const { return *live->asked_of(group, purpose()).group; }
+    const std::vector<forward::HealthPtr>& health() const { return live->health_of(group, purpose()); }
     forward::ClientActivity* activity() const {
       return on_behalf_of == nullptr ? nullptr : &live->activity_of(*on_behalf_of);
     }
-    forward::Candidates candidates() const { return live->candidates(group, purpose); }
+    forward::Candidates candidates() const { return live->candidates(group, purpose()); }
   };
   /// How many requests may wait for servers, and how much of that one group, and one client, may hold.
   struct Room {

@@ -157,7 +157,7 @@ bool Delivery::start(Queue& queue, Ticket ticket, const Turn& turn) {
     parcel.attributes = accounting::attributes_to_send(parcel.record, turn.now.wall);
     parcel.sent.reset();
     started = crossings_.start(ticket,
-                               {live_, *queue.place, forward::Purpose::accounting, nullptr,
+                               {live_, *queue.place, wire::Code::accounting_request, nullptr,
                                 asker_of(parcel.record, live_->plan->groups[*queue.place])},
                                turn);
   }

@@ -8,12 +8,12 @@
 #include "decide/reasons.h"
 #include "dictionary/describe.h"
 #include "engine/client_check.h"
+#include "engine/replying.h"
 #include "plan/realm_table.h"
 #include "wire/authenticator.h"
 
 namespace jembatan::engine {
 
-using forward::Purpose;
 using wire::AttributeType;
 using wire::Code;
 using wire::PacketView;
@@ -88,27 +88,18 @@ void DynamicAuthorization::handle(const Datagram& in, const Turn& turn) {
   const Asked asked{*packet, in, *client, *which_secret, before.handle, turn};
   if (before.replaced) {
     if (Pending* replaced = pending_.get(*before.replaced); replaced != nullptr) {
-      tell(replaced->origin->datagram(), client, nullptr,
-           {Outcome::superseded, "the client sent another request with this Identifier meanwhile"}, turn);
+      tell(replaced->origin->datagram(), client, nullptr, {Outcome::superseded, kSuperseded}, turn);
       release(*before.replaced);
     }
   }
-  const auto told = [&](Ending ending) { tell(in, client, &*packet, std::move(ending), turn); };
-  if (before.seen == Repeats::Seen::waiting)
-    return told({Outcome::repeat_waiting, "the first is still being worked on"});
-  if (before.seen == Repeats::Seen::full)
-    return told({Outcome::overloaded, "too many requests are being worked on"});
-  if (before.seen == Repeats::Seen::answered) {
+  if (before.seen == Repeats::Seen::answered)
     turn.out.replies.push_back({in.listener, in.from, in.to, turn.out.keep(before.reply)});
-    return told({Outcome::repeat_answered, "the same reply again"});
-  }
+  if (auto ending = not_the_first(before.seen)) return tell(in, client, &*packet, std::move(*ending), turn);
   const auto end = [&](Ending ending) {
     repeats_.forget(before.handle);
-    told(std::move(ending));
+    tell(in, client, &*packet, std::move(ending), turn);
   };
-  const std::uint32_t limit = client->requests_per_second;
-  if (limit > 0 && !live_->activity_of(*client).admit(limit, turn.now.steady))
-    return end({Outcome::over_limit, "more requests than the client's requests_per_second"});
+  if (auto ending = too_many(*client, live_->activity_of(*client), turn.now)) return end(std::move(*ending));
   if (std::string why = not_of_now(*packet, turn.now); !why.empty())
     return end({Outcome::replayed, "its Event-Timestamp is not of now", std::move(why)});
   if (auto why = why_not_sent_on(asked)) return refuse(asked, std::move(*why));
@@ -256,11 +247,10 @@ std::optional<NotAcknowledged> DynamicAuthorization::start(Ticket ticket, const 
     asker.began_at = 1;
   Crossings::Errand errand{pending.live,
                            device->device,
-                           Purpose::authorization,
+                           pending.request.code,
                            pending.origin ? pending.origin->client : nullptr,
                            asker,
                            turn.now.steady + std::max(kLeastPatience, kPatience - hops)};
-  errand.code = pending.request.code;
   errand.at = session.device;
   const auto crossing = crossings_.start(ticket, std::move(errand), turn);
   if (!crossing)
@@ -310,7 +300,8 @@ void DynamicAuthorization::answered(Pending& pending, const PacketView& theirs, 
              theirs.octets().subspan(attribute.offset, attribute.value.size() + wire::kAttributeHeader));
   }
   if (!pending.origin)
-    return pending.done(
+    return own_ended(
+        pending,
         {pending.device->name, pending.at, theirs.code(), std::move(attributes), "",
          std::chrono::duration_cast<std::chrono::microseconds>(turn.now.steady - pending.arrived.steady)},
         turn);
@@ -329,17 +320,28 @@ void DynamicAuthorization::answered(Pending& pending, const PacketView& theirs, 
 
 void DynamicAuthorization::not_answered(Pending& pending, NotAcknowledged why, const Turn& turn) {
   if (!pending.origin)
-    return pending.done(
-        {pending.device == nullptr ? "" : pending.device->name,
-         pending.at,
-         {},
-         {},
-         why.detail.empty() ? std::string(why.because) : fmt::format("{}: {}", why.because, why.detail)},
-        turn);
+    return own_ended(pending,
+                     {pending.device == nullptr ? "" : pending.device->name,
+                      pending.at,
+                      {},
+                      {},
+                      decide::with_detail(why.because, why.detail)},
+                     turn);
   const Origin& origin = *pending.origin;
   const PacketView packet = origin.packet();
   const Datagram in = origin.datagram();
   refuse({packet, in, *origin.client, origin.which_secret, origin.repeat, turn}, std::move(why), &pending);
+}
+
+// No datagram came for it, so no counter and no journal has it: the log and the live feed do.
+void DynamicAuthorization::own_ended(Pending& pending, const SessionAnswer& answer, const Turn& turn) {
+  const std::string asked = wire::name_of(pending.request.code);
+  turn.out.notices.push_back({turn.now.wall, is_ack(answer.code) ? Weight::info : Weight::warning,
+                              session_text(pending.request.of.session),
+                              answer.code == Code{} ? fmt::format("{}: no answer: {}", asked, answer.why_not)
+                                                    : fmt::format("{} to {}: {}", asked, answer.at.text(),
+                                                                  wire::name_of(answer.code))});
+  pending.done(answer, turn);
 }
 
 void DynamicAuthorization::on_timer(const Turn& turn) {
@@ -367,7 +369,7 @@ void DynamicAuthorization::stop(const Turn& turn) {
       tell(pending.origin->datagram(), pending.origin->client, nullptr,
            {Outcome::stopped, "the node was stopped"}, turn);
     } else {
-      pending.done({.why_not = "the node is being stopped"}, turn);
+      own_ended(pending, {.why_not = "the node is being stopped"}, turn);
     }
     release(ticket);
   });
@@ -383,21 +385,14 @@ void DynamicAuthorization::refuse(const Asked& asked, NotAcknowledged why, const
 void DynamicAuthorization::reply(const Asked& asked, Code code, OctetView attributes, Ending ending,
                                  const Pending* of) {
   wire::PacketBuilder packet(code, asked.packet.identifier(), asked.packet.authenticator());
-  (void)packet.add_message_authenticator();
-  Status built = packet.add_encoded(attributes);
-  for (const wire::Attribute attribute : asked.packet.attributes()) {
-    if (!built || attribute.type != AttributeType::proxy_state) continue;
-    built = packet.add(attribute.type, attribute.value);  // RFC 5176 §3.1: as in RFC 2865 §5.33
-  }
+  const Status built =
+      put_reply(asked.packet, code, attributes, asked.client.secret_of(asked.which_secret), packet);
   if (!built) {
     repeats_.forget(asked.repeat);
-    return tell(
-        asked.in, &asked.client, &asked.packet,
-        {Outcome::reply_too_long, "the reply would be longer than a packet may be", built.error().text},
-        asked.turn);
+    return tell(asked.in, &asked.client, &asked.packet,
+                {Outcome::reply_too_long, decide::kTooLong, built.error().text}, asked.turn);
   }
   const OctetSpan octets = packet.finish();
-  wire::sign_response(octets, asked.packet.authenticator(), asked.client.secret_of(asked.which_secret));
   (void)repeats_.answer(asked.repeat, octets, asked.turn.now.steady);
   asked.turn.out.replies.push_back(
       {asked.in.listener, asked.in.from, asked.in.to, asked.turn.out.keep(octets)});

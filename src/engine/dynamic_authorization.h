@@ -44,16 +44,21 @@ class DynamicAuthorization final : private Composer {
 
   DynamicAuthorization(Parts parts, Random& random, Counters& counters);
 
+  /// Requests from now on go by this plan; those under way end with theirs.
   void use(forward::LivePlanPtr live) { live_ = std::move(live); }
   /// A datagram from a client: it meets one outcome, now or when the device has answered.
   void handle(const Datagram& in, const Turn& turn);
   /// The node itself asks; `done` is called when there is an answer, or will be none. That may be at once.
   void ask(SessionRequest request, const Turn& turn, Done done);
+  /// A datagram from a device; its answer goes back to who asked.
   void on_reply(std::uint16_t lane, const Endpoint& from, OctetView octets, const Turn& turn);
+  /// Asks again, or gives up, whatever has waited for long enough.
   void on_timer(const Turn& turn);
+  /// When on_timer() is to be called next; nothing while nothing waits.
   std::optional<TimePoint> next_deadline() { return crossings_.next_deadline(); }
   /// Ends what is under way; who waits for an answer is told so.
   void stop(const Turn& turn);
+  /// Requests that wait for their device.
   std::size_t under_way() const { return pending_.taken(); }
 
  private:
@@ -101,6 +106,8 @@ class DynamicAuthorization final : private Composer {
   std::optional<NotAcknowledged> start(Ticket ticket, const Turn& turn);
   void refuse(const Asked& asked, NotAcknowledged why, const Pending* of = nullptr);
   void answered(Pending& pending, const wire::PacketView& reply, const Turn& turn);
+  /// Tells whoever waits for the node's own request what came of it.
+  static void own_ended(Pending& pending, const SessionAnswer& answer, const Turn& turn);
   void not_answered(Pending& pending, NotAcknowledged why, const Turn& turn);
   void reply(const Asked& asked, wire::Code code, OctetView attributes, Ending ending, const Pending* of);
   /// Tells, and counts, what became of a datagram.

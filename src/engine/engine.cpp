@@ -5,8 +5,8 @@
 #include "decide/reasons.h"
 #include "engine/mirroring.h"
 #include "engine/onward.h"
+#include "engine/replying.h"
 #include "engine/resume.h"
-#include "wire/authenticator.h"
 #include "wire/hidden.h"
 
 namespace jembatan::engine {
@@ -139,15 +139,9 @@ void Engine::no_reply(const Request& request, Ending ending) {
 
 void Engine::reply(const Request& request, Code code, OctetView attributes, Ending ending) {
   wire::PacketBuilder packet(code, request.packet.identifier(), request.packet.authenticator());
-  if (code != Code::accounting_response) (void)packet.add_message_authenticator();  // first: RFC 3579 §3.2
-  Status built = packet.add_encoded(attributes);
-  for (const wire::Attribute attribute : request.packet.attributes()) {
-    if (!built || attribute.type != AttributeType::proxy_state) continue;
-    built = packet.add(attribute.type, attribute.value);  // RFC 2865 §5.33: all, in their order
-  }
+  const Status built = put_reply(request.packet, code, attributes, request.secret(), packet);
   if (!built) return no_reply(request, {Outcome::reply_too_long, decide::kTooLong, built.error().text});
   const OctetSpan octets = packet.finish();
-  wire::sign_response(octets, request.packet.authenticator(), request.secret());
   (void)repeats_.answer(request.repeat, octets, request.turn.now.steady);
   request.turn.out.replies.push_back(
       {request.in.listener, request.in.from, request.in.to, request.turn.out.keep(octets)});

@@ -13,7 +13,6 @@ using wire::PacketView;
 
 namespace {
 
-constexpr std::string_view kSuperseded = "the client sent another request with this Identifier meanwhile";
 constexpr Duration kRecordWithin{60000};  // clients ask again much earlier
 
 }  // namespace
@@ -36,20 +35,11 @@ void Engine::handle(const Datagram& in, const Turn& turn) {
   const Repeats::Found before = repeats_.look(key, packet->octets(), turn.now.steady);  // RFC 5080 §2.2.2
   const Request request{*packet, in, live, *client, *which_secret, before.handle, turn.now, turn};
   if (before.replaced) cancel(*before.replaced, {Outcome::superseded, kSuperseded}, turn);
-  switch (before.seen) {
-    case Repeats::Seen::waiting:
-      return tell(request, {Outcome::repeat_waiting, "the first is still being worked on"});
-    case Repeats::Seen::full:
-      return tell(request, {Outcome::overloaded, "too many requests are being worked on"});
-    case Repeats::Seen::answered:
-      turn.out.replies.push_back({in.listener, in.from, in.to, turn.out.keep(before.reply)});
-      return tell(request, {Outcome::repeat_answered, "the same reply again"});
-    case Repeats::Seen::fresh:
-      break;
-  }
-  const std::uint32_t limit = client->requests_per_second;
-  if (limit > 0 && !live->activity_of(*client).admit(limit, turn.now.steady))
-    return no_reply(request, {Outcome::over_limit, "more requests than the client's requests_per_second"});
+  if (before.seen == Repeats::Seen::answered)
+    turn.out.replies.push_back({in.listener, in.from, in.to, turn.out.keep(before.reply)});
+  if (auto ending = not_the_first(before.seen)) return tell(request, std::move(*ending));
+  if (auto ending = too_many(*client, live->activity_of(*client), turn.now))
+    return no_reply(request, std::move(*ending));
   if (packet->code() == Code::status_server) return answer_status(request);
   take_course(request);
 }

@@ -84,7 +84,7 @@ void Mirroring::offer(Actions::Copy copy, const Turn& turn) {
   (void)sent->course->begin();  // up to the point at which it was sent on
   const auto crossing =
       crossings_.start(ticket,
-                       {story.live, sent->copy.mirror->group, forward::Purpose::access, nullptr,
+                       {story.live, sent->copy.mirror->group, wire::Code::access_request, nullptr,
                         asker_in(mirrored_to(sent->copy), *sent->course, story.client->name)},
                        turn);
   if (crossing) return;

@@ -4,7 +4,6 @@
 
 #include <algorithm>
 #include <deque>
-#include <limits>
 #include <set>
 
 #include "base/text.h"
@@ -13,6 +12,7 @@
 #include "identity/name.h"
 #include "plan/advice.h"
 #include "plan/assignments.h"
+#include "plan/device.h"
 #include "plan/draft.h"
 #include "wire/attribute.h"
 
@@ -58,10 +58,6 @@ std::string vlan_giver_of(const Plan& plan) {
   if (out.empty()) out = first("reply set", plan.reply_sets);
   return out.empty() ? first("user", plan.users) : out;
 }
-
-// Who asks waits for it, and may be some hops away (RFC 5080 §2.2.1).
-constexpr Duration kDeviceAnswersWithin{2000};
-constexpr int kDeviceAttempts = 4;
 
 class Reader {
  public:
@@ -397,30 +393,12 @@ class Reader {
       }
     }
     places_.clients.push_back({draft.file, draft.at});
-    if (client.authorization_port != 0) add_device(client);
+    if (client.authorization_port != 0) {
+      client.device = plan_.devices.size();
+      plan_.devices.push_back(device_of(client));
+    }
     plan_.client_names.emplace(client.name, plan_.clients.size());
     plan_.clients.push_back(std::move(client));
-  }
-
-  // A client that is asked to end or change sessions: by its secret, and by the old one as long as it uses
-  // that.
-  void add_device(Client& client) {
-    Group device;
-    device.name = "client";
-    device.answer_within = kDeviceAnswersWithin;
-    device.attempts = kDeviceAttempts;
-    device.down_after = std::numeric_limits<int>::max();  // nobody else can be asked
-    const auto add = [&](const wire::SharedSecret& secret) {
-      Server& server = device.servers.emplace_back();
-      server.name = server.entry = client.name;
-      server.address = client.address.address;
-      server.authorization_port = client.authorization_port;
-      server.secret = secret;
-    };
-    add(client.secret);
-    if (client.old_secret) add(*client.old_secret);
-    client.device = plan_.devices.size();
-    plan_.devices.push_back(std::move(device));
   }
 
   // The address of a client with a host name: as it was resolved before, or looked up now if that is

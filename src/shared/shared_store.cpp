@@ -4,8 +4,8 @@
 #include <libpq-fe.h>
 #include <sys/socket.h>
 
-#include <atomic>
 #include <pqxx/pqxx>
+#include <set>
 
 #include "base/text.h"
 #include "shared/tables.h"
@@ -93,11 +93,7 @@ std::string bounded(const std::string& database) {
 class Postgres final : public SharedStore {
  public:
   explicit Postgres(const std::string& database)
-      : connection_(bounded(database)), socket_(connection_.sock()) {
-    const char* host = connection_.hostname();
-    place_ = fmt::format("database {} at {}", connection_.dbname(),
-                         host == nullptr || *host == 0 ? "this machine" : host);
-  }
+      : connection_(bounded(database)), socket_(connection_.sock()) {}
 
   Status prepare(const Wish& wish) {
     pqxx::work whole(connection_);
@@ -106,7 +102,7 @@ class Postgres final : public SharedStore {
     const std::string encoding = whole.exec1("SHOW server_encoding")[0].as<std::string>();
     if (encoding != "UTF8")
       return fail(Errc::conflict,
-                  fmt::format("{} keeps texts as {}; a database for this has UTF8", place(), encoding));
+                  fmt::format("the database keeps texts as {}; one for this has UTF8", encoding));
     whole.exec(kLockTables);
     whole.exec("CREATE SCHEMA IF NOT EXISTS jembatan");
     whole.exec("SET search_path TO jembatan");
@@ -117,8 +113,8 @@ class Postgres final : public SharedStore {
       whole.exec_params("INSERT INTO tables VALUES ($1)", kTablesVersion);
     } else if (const int version = made[0][0].as<int>(); version > kTablesVersion) {
       return fail(Errc::conflict,
-                  fmt::format("the tables of {} are of version {}; this program knows those up to {}",
-                              place(), version, kTablesVersion));
+                  fmt::format("its tables are of version {}; this program knows those up to {}", version,
+                              kTablesVersion));
     }
     node_ = whole
                 .exec_params1(
@@ -148,6 +144,7 @@ class Postgres final : public SharedStore {
     } catch (const std::exception& problem) {
       return error_of(problem);
     }
+    days_.clear();  // somebody may have dropped the partition of a day
     return attempt_sql([&]() -> Result<std::vector<Refused>> {  // one of them it is: which?
       for (const Record& record : records) {
         try {
@@ -196,8 +193,6 @@ class Postgres final : public SharedStore {
   }
 
   void interrupt() override { ::shutdown(socket_, SHUT_RDWR); }
-
-  std::string place() const override { return place_; }
 
  private:
   auto row_of(const Record& record) const {
@@ -251,7 +246,6 @@ class Postgres final : public SharedStore {
 
   pqxx::connection connection_;
   int socket_;
-  std::string place_;
   std::int64_t node_ = 0;
   std::set<std::string> days_;      // that have a partition
   std::set<std::string> new_days_;  // the same, once this transaction is committed

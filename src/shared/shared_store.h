@@ -1,7 +1,7 @@
 #pragma once
 // The database that several nodes share: PostgreSQL, or what speaks its protocol.
 #include <memory>
-#include <set>
+#include <span>
 #include <string>
 #include <vector>
 
@@ -63,8 +63,6 @@ class SharedStore {
   virtual Result<std::vector<Node>> nodes() = 0;
   /// Ends a call that blocks, with an error. Any thread.
   virtual void interrupt() = 0;
-  /// "database ferries at db.harbour.example"
-  virtual std::string place() const = 0;
 };
 
 }  // namespace jembatan::shared

@@ -117,6 +117,15 @@ TEST_F(SessionsAtTheirDevice, AreChangedAndWhatTheDeviceRefusesIsSaidInWords) {
   EXPECT_THAT(on_hub({"session", "disconnect", "x"}).error, HasSubstr("no number of a session"));
 }
 
+TEST_F(SessionsAtTheirDevice, TellTheCommandThatMendsIt) {
+  hub.plan("[[client]]\nname = \"deck\"\naddress = \"127.0.0.1\"\nsecret = \"laut\"\n");
+  EXPECT_EQ(on_hub({"plan", "reload", "--force"}).exit_code, 0);
+  const auto ended = on_hub({"session", "disconnect", "1"});
+  EXPECT_EQ(ended.exit_code, 3);
+  EXPECT_THAT(ended.out, HasSubstr("jembatan client set deck authorization_port=3799"));
+  EXPECT_TRUE(hub.log_has("Disconnect-Request: no answer: the client of the session takes no such requests"));
+}
+
 TEST_F(SessionsAtTheirDevice, NeedTheRoleOfAnOperatorAndAnOpenSession) {
   const auto made = on_hub(
       {"node", "token", "create", "wulan", "--role", "viewer", "--out", (folder.path() / "token").string()});

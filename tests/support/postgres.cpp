@@ -65,11 +65,11 @@ Finished ScratchPostgres::as_keeper(const std::string& sql) const {
               "postgres", "-At", "-c", sql});
 }
 
-Finished ScratchPostgres::as(const std::string& role, const std::string& password,
-                             const std::string& sql) const {
-  return run({"psql", "-h", "127.0.0.1", "-p", std::to_string(port_), "-U", role, "-d", "postgres", "-At",
-              "-c", sql},
-             {"PGPASSWORD=" + password});
+Finished ScratchPostgres::as(const std::string& role, const std::string& password, const std::string& sql,
+                             const std::string& database) const {
+  return run(
+      {"psql", "-h", "127.0.0.1", "-p", std::to_string(port_), "-U", role, "-d", database, "-At", "-c", sql},
+      {"PGPASSWORD=" + password});
 }
 
 }  // namespace jembatan::support

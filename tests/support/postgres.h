@@ -18,7 +18,8 @@ class ScratchPostgres {
   /// As keeper, over the socket in its folder.
   Finished as_keeper(const std::string& sql) const;
   /// As somebody else, over TCP.
-  Finished as(const std::string& role, const std::string& password, const std::string& sql) const;
+  Finished as(const std::string& role, const std::string& password, const std::string& sql,
+              const std::string& database = "postgres") const;
   std::string log() const { return read_file(folder_.path() / "log"); }
 
  private:

@@ -343,6 +343,22 @@ TEST_F(DynamicAuthorizations, ADeviceThatIsSilentIsAskedAgainAndThenTheAskerIsTo
   EXPECT_EQ(authorization.under_way(), 0U);
 }
 
+// So that who is next to the silence says so, and not who waits for that one.
+TEST_F(DynamicAuthorizations, WhoIsFurtherDownTheChainGivesUpSooner) {
+  const auto given_up_after = [&](const RequestBuilder& request) {
+    from_home(request);
+    sent();
+    std::chrono::milliseconds waited{0};
+    for (; out.replies.empty() && waited < std::chrono::seconds(30); waited += std::chrono::milliseconds(100))
+      wait(std::chrono::milliseconds(100));
+    return waited;
+  };
+  const auto near = given_up_after(about_4711(5));
+  const auto far = given_up_after(about_4711(6).with("Proxy-State", "0x01").with("Proxy-State", "0x02"));
+  EXPECT_EQ(near, std::chrono::seconds(12));
+  EXPECT_EQ(far, std::chrono::seconds(8));
+}
+
 TEST_F(DynamicAuthorizations, AClientThatTakesNoSuchRequestsIsNamed) {
   told.add(start_of("sari@reef.example", "4714"), "mute-deck", "192.0.2.66", "reef.example");
   from_home(disconnect_request().with("Acct-Session-Id", "4714").with("Event-Timestamp", seconds_from_now()));
@@ -385,6 +401,9 @@ TEST_F(DynamicAuthorizations, TheNodeItselfAsks) {
   EXPECT_FALSE(packet.find(wire::AttributeType::proxy_state));
   device_answers(Code::disconnect_ack);
   ASSERT_EQ(came.size(), 1U);
+  ASSERT_EQ(out.notices.size(), 1U) << "the log has it";
+  EXPECT_EQ(out.notices[0].subject, "session 1 of 'sari@reef.example' at client deck");
+  EXPECT_EQ(out.notices[0].text, "Disconnect-Request to 192.0.2.9:3799: Disconnect-ACK");
   EXPECT_EQ(came[0].code, Code::disconnect_ack);
   EXPECT_EQ(came[0].device + " at " + came[0].at.text(), "deck at 192.0.2.9:3799");
   request.of.session.client = "gone";

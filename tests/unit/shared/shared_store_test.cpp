@@ -127,6 +127,14 @@ TEST_F(Shared, WhatTheDatabaseNeverTakesHoldsUpNothing) {
   EXPECT_EQ(sql("SELECT count(*) FROM jembatan.record"), "2");
 }
 
+TEST_F(Shared, APartitionThatSomebodyDroppedIsMadeAgain) {
+  const auto hub = open("hub-a", "origin-a");
+  EXPECT_TRUE(hub->add(std::vector<Record>{record(1)})->empty());
+  (void)sql("DROP TABLE jembatan.record_20260921");
+  EXPECT_TRUE(hub->add(std::vector<Record>{record(2), record(3)})->empty());
+  EXPECT_EQ(sql("SELECT count(*) FROM jembatan.record"), "2");
+}
+
 TEST_F(Shared, WhatCannotBeUsedIsSaidWithoutThePassword) {
   const auto error_of = [](const std::string& text) {
     const auto opened = SharedStore::open({text, "hub", "o"});
