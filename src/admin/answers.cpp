@@ -33,6 +33,7 @@ constexpr Kinds kKinds[] = {
     {Errc::conflict, 409, "Conflict"},
     {Errc::malformed, 422, "The plan would have errors"},
     {Errc::busy, 503, "Busy"},
+    {Errc::unreachable, 503, "Not reached"},
     {Errc::io, 507, "The store refused"},
     {Errc::not_genuine, 507, "The store holds what this node did not seal"},
 };

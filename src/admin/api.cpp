@@ -41,6 +41,7 @@ constexpr Route kRoutes[] = {
     {"GET", "/metrics", Role::viewer, show_metrics},
     {"GET", "/v1/node", Role::viewer, show_node},
     {"GET", "/v1/nodes", Role::viewer, list_shared_nodes},
+    {"POST", "/v1/nodes/admit", Role::administrator, admit_node},
     {"GET", "/v1/servers", Role::viewer, list_servers},
     {"GET", "/v1/servers/mirrors", Role::viewer, list_mirrors},
     {"POST", "/v1/servers/check", Role::operator_, check_server},
@@ -110,6 +111,7 @@ class Api::Routes final : public HttpCalls {
 
   ~Routes() override {
     stopping_ = true;
+    server_.on_new_tokens(nullptr);
     http_.reset();
   }
 
@@ -117,6 +119,9 @@ class Api::Routes final : public HttpCalls {
     const Status known =
         server_.with_archive([&](revision::Archive& archive) { return know_tokens(archive, callers_); });
     if (!known) return known;
+    server_.on_new_tokens([this] {
+      (void)server_.with_archive([&](revision::Archive& archive) { return know_tokens(archive, callers_); });
+    });
     HttpSettings settings;
     settings.at = server_.settings().management;
     if (!server_.settings().certificate.empty()) {

@@ -11,6 +11,7 @@
 #include "base/text.h"
 #include "cli/listing.h"
 #include "cli/node_access.h"
+#include "cli/shared_nodes.h"
 #include "document/parse.h"
 #include "document/reading.h"
 #include "document/write.h"
@@ -143,30 +144,6 @@ Exit add_node(const Arguments& arguments, Terminal& terminal) {
   return Exit::done;
 }
 
-constexpr std::int64_t kSilentFrom = 10;  // seconds: nodes tell of themselves every two
-
-// What the database that a node shares with others knows of them.
-Exit list_shared_nodes(const Arguments& arguments, Terminal& terminal) {
-  auto node = NodeClient::open(arguments);
-  if (!node) return report(node.error(), terminal);
-  const auto body = node->call("GET", "/v1/nodes");
-  if (!body) return report(body.error(), terminal);
-  if (arguments.has("--json")) {
-    terminal.line(body->dump(2));
-    return Exit::done;
-  }
-  Table table({"node", "state", "version", "plan revision", "last seen (UTC)", "records", "backlog"});
-  for (const auto& row : body->at("nodes")) {
-    const std::int64_t silent = row.value("silent_s", std::int64_t{0});
-    table.add({row.value("name", ""),
-               silent < kSilentFrom ? "up" : "silent for " + text_of(Duration(1000 * silent)),
-               row.value("version", ""), std::to_string(row.value("plan_revision", 0)),
-               short_time(row.value("seen", "")), std::to_string(row.value("last_record", std::int64_t{0})),
-               std::to_string(row.value("backlog", 0))});
-  }
-  terminal.table(table);
-  return Exit::done;
-}
 
 Exit list_nodes(const Arguments& arguments, Terminal& terminal) {
   if (arguments.has("--node") || arguments.has("--lab") || arguments.has("--url"))

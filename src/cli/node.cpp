@@ -8,6 +8,7 @@
 #include "cli/listing.h"
 #include "cli/node_access.h"
 #include "cli/secrets.h"
+#include "cli/shared_nodes.h"
 
 namespace jembatan::cli {
 namespace {
@@ -112,6 +113,7 @@ std::vector<Command> node_commands() {
        {},
        status}};
   for (Command& command : known_node_commands()) out.push_back(std::move(command));
+  for (Command& command : shared_node_commands()) out.push_back(std::move(command));
   return out;
 }
 

@@ -158,11 +158,25 @@ void read_shared_database(Reading& r, const Entry& e, NodeSettings& node) {
   wipe(OctetSpan(reinterpret_cast<std::uint8_t*>(text->data()), text->size()));
 }
 
+void read_shared_plan(Reading& r, const Entry& e, NodeSettings& node) {
+  constexpr std::size_t kLongest = 100;
+  node.shared_plan = r.text(e).value_or("");
+  if (node.shared_plan.empty() || node.shared_plan.size() > kLongest ||
+      !is_plain_text(view_of(node.shared_plan)))
+    r.wrong(e, "'plan' is no name", "1 to 100 octets of plain text, like \"hub\"");
+  if (!node.plan_folder.empty())
+    r.wrong(e, "a plan that is read from a folder cannot be shared",
+            "one of plan_folder and [shared] plan: a shared plan is changed by commands");
+}
+
 const Field<NodeSettings> kShared[] = {
     {"database", Need::required,
      "where nodes share their accounting: a connection string of PostgreSQL, \"postgresql://…\", or { file = "
      "\"PATH\" } with one in it",
      read_shared_database},
+    {"plan", Need::optional,
+     "what the plan is called that this node shares with others in that database; default: the plan is its own",
+     read_shared_plan},
 };
 
 template <std::size_t N>

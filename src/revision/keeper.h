@@ -36,6 +36,9 @@ class Keeper {
  public:
   Keeper(Archive& archive, SealKey key, Random& random);
 
+  /// From now on secrets are sealed with that.
+  void use_key(SealKey key) { key_ = std::move(key); }
+
   /// The newest revision, ready to be put into force. Revision 0 is a plan without anything in it.
   Result<Applied> load(document::Problems& problems);
 

@@ -27,6 +27,23 @@ Result<SealKey> SealKey::parse(const Secret& hex) {
   return out;
 }
 
+SealKey SealKey::of(Secret octets) {
+  SealKey out;
+  out.key_ = std::move(octets);
+  return out;
+}
+
+Secret SealKey::derived(OctetView label) const {
+  hmac_sha256_ctx hmac;
+  hmac_sha256_set_key(&hmac, kSize, key_.reveal().data());
+  hmac_sha256_update(&hmac, label.size(), label.data());
+  std::array<std::uint8_t, SHA256_DIGEST_SIZE> digest{};
+  hmac_sha256_digest(&hmac, digest.size(), digest.data());
+  Secret out(text_of(digest));
+  wipe(digest);
+  return out;
+}
+
 std::string SealKey::mark(std::string_view owner, const Secret& secret) const {
   hmac_sha256_ctx hmac;
   hmac_sha256_set_key(&hmac, kSize, key_.reveal().data());

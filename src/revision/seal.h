@@ -14,6 +14,12 @@ class SealKey {
   /// From 64 hexadecimal digits.
   ///   errors  Errc::malformed
   static Result<SealKey> parse(const Secret& hex);
+  /// Out of its 32 octets.
+  static SealKey of(Secret octets);
+  /// The octets themselves, to be sealed with another key.
+  const Secret& secret() const { return key_; }
+  /// 32 octets that nobody can tell without the key, the same for the same label (HMAC-SHA-256).
+  Secret derived(OctetView label) const;
 
   /// A name for a secret that discloses nothing and is the same each time: 32 hexadecimal digits of
   /// HMAC-SHA-256 (RFC 2104) over owner and secret.

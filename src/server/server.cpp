@@ -24,6 +24,7 @@
 #include "server/journal_writer.h"
 #include "server/log.h"
 #include "server/mirror.h"
+#include "server/plan_sharer.h"
 #include "server/prober.h"
 #include "server/proof_pool.h"
 #include "server/sharer.h"
@@ -194,13 +195,17 @@ Status Server::open_plan(document::Problems& problems) {
   if (!hex) return hex.error();
   auto key = revision::SealKey::parse(*hex);
   if (!key) return key.error().at(fmt::format("key file '{}'", settings_.key_file.string()));
-  auto store = store::PlanStore::open(settings_.data_folder);
-  auto archive = store::PlanStore::open(settings_.data_folder);
+  if (const Status shared = share_plan(*key); !shared) return shared;
+  auto store = store::PlanStore::open(settings_.data_folder, plan_sharer_.get());
+  auto archive = store::PlanStore::open(settings_.data_folder, plan_sharer_.get());
   if (!store) return store.error();
   if (!archive) return archive.error();
+  auto shared_key = PlanSharer::kept_key(**store, *key);
+  if (!shared_key) return shared_key.error();
   plan_store_ = std::move(*store);
   archive_ = std::move(*archive);
-  keeper_ = std::make_unique<revision::Keeper>(*plan_store_, std::move(*key), random_);
+  keeper_ =
+      std::make_unique<revision::Keeper>(*plan_store_, shared_key->value_or(std::move(*key)), random_);
   if (!settings_.plan_folder.empty()) {
     document::Problems ignored;
     if (const auto last = keeper_->load(ignored)) hosts_.remember(*last->plan);
@@ -318,6 +323,7 @@ Status Server::start_threads() {
   mirror_->start();
   authorizer_->start();
   if (sharer_) sharer_->start();
+  if (plan_sharer_) plan_sharer_->start(*events_);
   for (auto& worker : workers_) worker->start();
   return {};
 }
@@ -345,6 +351,7 @@ Result<revision::Applied> Server::reload(const revision::Author& author, documen
 
 Result<revision::Applied> Server::change_plan(
     const std::function<Result<revision::Applied>(revision::Keeper&)>& change) {
+  if (plan_sharer_) plan_sharer_->settle();
   const std::lock_guard lock(plan_mutex_);
   auto applied = change(*keeper_);
   if (applied && applied->revision != plan_.current()->revision) put_into_force(*applied);
@@ -352,6 +359,7 @@ Result<revision::Applied> Server::change_plan(
 }
 
 void Server::follow_host_names() {
+  if (plan_sharer_ && !plan_sharer_->leads()) return;  // another node does, for all
   document::Problems problems;
   plan::Outside outside;
   outside.resolve = [this](const std::string& host) { return hosts_.known_addresses_of(host); };
@@ -451,6 +459,7 @@ void Server::stop() {
   mirror_->stop();
   authorizer_->stop();
   if (sharer_) sharer_->stop();
+  if (plan_sharer_) plan_sharer_->stop();
   deliverer_->stop();
   writer_->stop();  // what it still writes is told to the workers, who answer it
   {

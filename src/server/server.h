@@ -18,6 +18,10 @@
 #include "server/unmask.h"
 #include "shared/shared_store.h"
 
+namespace jembatan::store {
+class PlanStore;
+}
+
 namespace jembatan::server {
 
 class AccountingWriter;
@@ -27,6 +31,7 @@ class EventLog;
 class Filler;
 class JournalWriter;
 class Mirror;
+class PlanSharer;
 class Prober;
 class ProofPool;
 class Sharer;
@@ -134,6 +139,12 @@ class Server {
   /// The nodes that share the database.
   ///   errors  Errc::conflict: this node shares none; those of shared::SharedStore
   Result<std::vector<shared::Node>> shared_nodes() const;
+  /// Lets another node have a part in the plan that this one shares.
+  ///   fingerprint  of the key that it asks with
+  ///   errors  Errc::conflict: this node shares none; those of PlanSharer::admit
+  Status admit_node(const std::string& name, const std::string& fingerprint, const std::string& by);
+  /// `look` is called when another node has changed the tokens; null: nobody is.
+  void on_new_tokens(std::function<void()> look);
   /// Why requests would not be answered as they should now; empty if they would.
   std::string why_not_ready() const;
   /// Writes the process number into the data folder's lock file: the node is up. It goes with the lock.
@@ -149,7 +160,11 @@ class Server {
   Result<std::unique_ptr<accounting::Store>> accounting_reader();
   void put_back(std::unique_ptr<accounting::Store> reader);
   Status start_accounting();
-  Status prepare_sharing();
+  Status share_accounting();
+  Status share_plan(const revision::SealKey& own);
+  Result<shared::Wish> shared_wish();
+  /// Puts what other nodes have changed into force.
+  Status take_over_plan();
   explicit Server(host::NodeSettings settings);
   Status lock_data_folder();
   Status open_store();
@@ -182,6 +197,10 @@ class Server {
   std::unique_ptr<HostWatch> host_watch_;
   std::shared_ptr<engine::Online> online_ = std::make_shared<engine::Online>();
   std::shared_ptr<engine::Conversations> conversations_ = std::make_shared<engine::Conversations>();
+  std::unique_ptr<PlanSharer> plan_sharer_;  // null: the plan is this node's own
+  host::SystemRandom sharing_random_;        // the sharer's alone
+  std::mutex tokens_mutex_;
+  std::function<void()> new_tokens_;
   std::unique_ptr<revision::Archive> plan_store_;
   std::unique_ptr<revision::Keeper> keeper_;
   std::mutex archive_mutex_;

@@ -71,51 +71,10 @@ Status Server::start_accounting() {
             workers_[worker]->recorded(std::move(done));
           },
       .kept = [this] { filler_->look(); }});
-  if (const Status prepared = prepare_sharing(); !prepared) return prepared;
+  if (const Status shared = share_accounting(); !shared) return shared;
   filler_->start();
   deliverer_->start(*filler_);
   return {};
-}
-
-Status Server::prepare_sharing() {
-  if (settings_.shared_database.empty()) return {};
-  const std::string database(text_of(settings_.shared_database.reveal()));
-  if (!shared::is_connection_string(database))
-    return fail(
-        Errc::malformed,
-        fmt::format(
-            "{}: [shared] database is no connection string; allowed: postgresql://USER@HOST/DATABASE, "
-            "or host=HOST dbname=DATABASE user=USER",
-            settings_.file.string()));
-  const auto origin = host::open_secret_file(settings_.data_folder / "origin", "origin file", random_);
-  if (!origin) return origin.error();
-  sharer_ = std::make_unique<Sharer>(Sharer::Parts{
-      .database = settings_.shared_database,
-      .node = settings_.name,
-      .origin = std::string(text_of(origin->reveal())),
-      .version = JEMBATAN_VERSION,
-      .revision = [this] { return plan_.current()->revision; },
-      .records =
-          [this](std::int64_t behind, std::size_t most) {
-            return with_accounting([&](accounting::Store& store) {
-              return store.records({.behind = behind, .kept_only = true, .most = most});
-            });
-          },
-      .last = [this] { return with_accounting([](accounting::Store& store) { return store.last(); }); },
-      .events = *events_});
-  return {};
-}
-
-std::string Server::degraded() const {
-  const std::string problem = sharer_ ? sharer_->problem() : "";
-  return problem.empty() ? "" : "records do not reach the shared database " + problem;
-}
-
-Result<std::vector<shared::Node>> Server::shared_nodes() const {
-  if (sharer_) return sharer_->nodes();
-  return fail(Errc::conflict,
-              fmt::format("node {} shares no database with others ([shared] database in its node file)",
-                          settings_.name));
 }
 
 Result<std::unique_ptr<accounting::Store>> Server::accounting_reader() {

@@ -43,12 +43,8 @@ std::string Sharer::problem() const {
   return problem_.empty() ? "" : fmt::format("since {}: {}", text_of(*problem_since_), problem_);
 }
 
-shared::Wish Sharer::wish() const {
-  return {std::string(text_of(parts_.database.reveal())), parts_.node, parts_.origin};
-}
-
 Result<std::vector<shared::Node>> Sharer::nodes() const {
-  auto store = shared::SharedStore::open(wish());
+  auto store = shared::SharedStore::open(parts_.wish);
   if (!store) return store.error();
   return (*store)->nodes();
 }
@@ -81,7 +77,7 @@ void Sharer::run() {
 }
 
 Status Sharer::connect() {
-  auto opened = shared::SharedStore::open(wish());
+  auto opened = shared::SharedStore::open(parts_.wish);
   if (!opened) return opened.error();
   const auto last = (*opened)->last();
   if (!last) return last.error();

@@ -4,7 +4,6 @@
 #include <mutex>
 #include <thread>
 
-#include "base/secret.h"
 #include "server/event_log.h"
 #include "shared/shared_store.h"
 
@@ -15,9 +14,7 @@ namespace jembatan::server {
 class Sharer {
  public:
   struct Parts {
-    Secret database;     ///< a connection string
-    std::string node;    ///< its name
-    std::string origin;  ///< of its records
+    shared::Wish wish;
     std::string version;
     std::function<std::uint64_t()> revision;  ///< of the plan in force
     /// The records behind one, the oldest first.
@@ -39,7 +36,6 @@ class Sharer {
 
  private:
   using Steady = std::chrono::steady_clock;
-  shared::Wish wish() const;
   void run();
   /// Waits for records, or for so long.
   void wait(std::chrono::milliseconds at_most);

@@ -2,10 +2,9 @@
 
 namespace jembatan::shared {
 
-inline constexpr int kTablesVersion = 1;
-
-/// What people may ask for by SQL is written for them: times with their zone, texts without abbreviations.
-inline constexpr const char* kTables = R"(
+/// What each version has besides that before it; the first of them makes version 1. What people may ask for by
+/// SQL is written for them: times with their zone, texts without abbreviations.
+inline constexpr const char* kTables[] = {R"(
 CREATE TABLE node (
   number smallint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
   origin text NOT NULL UNIQUE,
@@ -28,6 +27,21 @@ CREATE TABLE record (
 CREATE INDEX record_by_user ON record (user_name, received);
 CREATE INDEX record_by_session ON record (session_id, nas);
 CREATE INDEX record_by_key ON record (key);
-)";
+)",
+                                          R"(
+CREATE TABLE plan (
+  name text PRIMARY KEY, origin text NOT NULL, last_change bigint NOT NULL DEFAULT 0);
+CREATE TABLE plan_change (
+  plan text NOT NULL REFERENCES plan ON DELETE CASCADE, number bigint NOT NULL,
+  node smallint NOT NULL REFERENCES node, made timestamptz NOT NULL,
+  author text NOT NULL, action text NOT NULL, detail text NOT NULL,
+  sealed bytea NOT NULL,
+  PRIMARY KEY (plan, number));
+CREATE TABLE plan_member (
+  plan text NOT NULL REFERENCES plan ON DELETE CASCADE, node smallint NOT NULL REFERENCES node,
+  public_key bytea NOT NULL, asked timestamptz NOT NULL DEFAULT now(),
+  wrapped_key bytea, admitted timestamptz, admitted_by text NOT NULL DEFAULT '',
+  PRIMARY KEY (plan, node));
+)"};
 
 }  // namespace jembatan::shared

@@ -18,7 +18,13 @@ using revision::Revision;
 using revision::Token;
 using revision::What;
 
-constexpr std::int64_t kPlanVersion = 1;
+constexpr std::int64_t kPlanVersion = 2;
+
+// What version 2 has besides: one row, if the plan is shared.
+constexpr const char* kMembershipTable = R"(
+CREATE TABLE membership (
+  plan TEXT NOT NULL, origin TEXT NOT NULL, key BLOB NOT NULL, change INTEGER NOT NULL);
+)";
 
 constexpr const char* kPlanTables = R"(
 CREATE TABLE revision (
@@ -43,6 +49,14 @@ CREATE TRIGGER audit_is_true BEFORE UPDATE ON audit BEGIN SELECT RAISE(ABORT, 't
 
 constexpr std::string_view kRevisionColumns =
     "number, at_ms, author, source, message, added, changed, removed, moved";
+
+void from_version_1(SQLite::Database& database) {
+  SQLite::Transaction whole(database, SQLite::TransactionBehavior::IMMEDIATE);
+  if (number_of(database, "PRAGMA user_version") != 1) return;
+  database.exec(kMembershipTable);
+  database.exec("PRAGMA user_version = 2");
+  whole.commit();
+}
 
 std::string text_at(SQLite::Statement& row, int column) {
   return text_in(row.getColumn(column));
@@ -79,18 +93,22 @@ Token token_in(SQLite::Statement& row) {
 
 }  // namespace
 
-PlanStore::PlanStore(std::filesystem::path folder, SQLite::Database database)
+PlanStore::PlanStore(std::filesystem::path folder, SQLite::Database database, revision::Agreement* others)
     : folder_(std::move(folder)),
       database_(std::move(database)),
+      others_(others),
       kept_(database_, "SELECT sealed FROM kept_secret WHERE mark = ?1") {}
 
-Result<std::unique_ptr<PlanStore>> PlanStore::open(const std::filesystem::path& folder) {
+Result<std::unique_ptr<PlanStore>> PlanStore::open(const std::filesystem::path& folder,
+                                                   revision::Agreement* others) {
   const std::filesystem::path file = folder / "plan.sqlite";
   auto opened = attempt(folder, [&]() -> Result<std::unique_ptr<PlanStore>> {
     SQLite::Database database = open_to_write(file);
     database.exec("PRAGMA synchronous = FULL; PRAGMA foreign_keys = ON");
-    if (Status s = make_tables(database, kPlanTables, kPlanVersion); !s) return s.error();
-    return std::unique_ptr<PlanStore>(new PlanStore(folder, std::move(database)));
+    from_version_1(database);
+    const std::string tables = std::string(kPlanTables) + kMembershipTable;
+    if (Status s = make_tables(database, tables, kPlanVersion); !s) return s.error();
+    return std::unique_ptr<PlanStore>(new PlanStore(folder, std::move(database), others));
   });
   if (!opened) return opened.error().at(file.string());
   return opened;
@@ -204,19 +222,29 @@ Result<std::vector<revision::Form>> PlanStore::forms(std::string_view kind, std:
 Status PlanStore::commit(const Commit& commit) {
   return attempt(folder_, [&]() -> Status {
     SQLite::Transaction whole(database_, SQLite::TransactionBehavior::IMMEDIATE);
-    const Revision& r = commit.revision;
-    SQLite::Statement insert(
-        database_, fmt::format("INSERT INTO revision ({}) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)",
-                               kRevisionColumns));
-    const auto integer = [](std::size_t count) { return static_cast<std::int64_t>(count); };
-    bind_all(insert, integer(r.number), r.at, r.author, r.source, r.message, integer(r.counts.added),
-             integer(r.counts.changed), integer(r.counts.removed), integer(r.counts.moved));
-    insert.exec();
-    write_changes(commit);
+    if (number_of(database_, "SELECT max(number) FROM revision") + 1 !=
+            static_cast<std::int64_t>(commit.revision.number) &&
+        others_ != nullptr)
+      return fail(Errc::conflict, "another node changed the plan at the same time; look at it and try again");
+    write_revision(commit);
     write_audit(commit.audit);
+    if (const Status agreed = agree({revision::SharedRevision{commit, nullptr}, commit.audit}); !agreed)
+      return agreed;
     whole.commit();
     return {};
   });
+}
+
+void PlanStore::write_revision(const Commit& commit) {
+  const Revision& r = commit.revision;
+  SQLite::Statement insert(
+      database_, fmt::format("INSERT INTO revision ({}) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)",
+                             kRevisionColumns));
+  const auto integer = [](std::size_t count) { return static_cast<std::int64_t>(count); };
+  bind_all(insert, integer(r.number), r.at, r.author, r.source, r.message, integer(r.counts.added),
+           integer(r.counts.changed), integer(r.counts.removed), integer(r.counts.moved));
+  insert.exec();
+  write_changes(commit);
 }
 
 void PlanStore::write_changes(const Commit& commit) {
@@ -289,25 +317,128 @@ Status PlanStore::add_token(const Token& token, const Octets& hash, const AuditE
     if (there.executeStep())
       return fail(Errc::conflict, fmt::format("a token '{}' is there already, or was; choose another name",
                                               escaped(token.name)));
-    SQLite::Statement insert(
-        database_, "INSERT INTO token (name, role, hash, made_ms, made_by) VALUES (?1, ?2, ?3, ?4, ?5)");
-    bind_all(insert, token.name, revision::name_of(token.role), OctetView(hash), token.made, token.made_by);
-    insert.exec();
+    write_token(token, hash);
     write_audit(audit);
+    if (const Status agreed = agree({revision::SharedToken{token, hash}, audit}); !agreed) return agreed;
     whole.commit();
     return {};
   });
 }
 
+void PlanStore::write_token(const Token& token, const Octets& hash) {
+  SQLite::Statement insert(
+      database_, "INSERT INTO token (name, role, hash, made_ms, made_by) VALUES (?1, ?2, ?3, ?4, ?5)");
+  bind_all(insert, token.name, revision::name_of(token.role), OctetView(hash), token.made, token.made_by);
+  insert.exec();
+}
+
 Status PlanStore::revoke_token(const std::string& name, WallTime at, const AuditEntry& audit) {
   return attempt(folder_, [&]() -> Status {
     SQLite::Transaction whole(database_, SQLite::TransactionBehavior::IMMEDIATE);
-    SQLite::Statement revoke(database_,
-                             "UPDATE token SET revoked_ms = ?1 WHERE name = ?2 AND revoked_ms IS NULL");
-    bind_all(revoke, at, name);
-    if (revoke.exec() == 0)
+    if (write_revoked(name, at) == 0)
       return fail(Errc::not_found, fmt::format("there is no token '{}' in force", escaped(name)));
     write_audit(audit);
+    if (const Status agreed = agree({revision::RevokedToken{name, at}, audit}); !agreed) return agreed;
+    whole.commit();
+    return {};
+  });
+}
+
+int PlanStore::write_revoked(const std::string& name, WallTime at) {
+  SQLite::Statement revoke(database_,
+                           "UPDATE token SET revoked_ms = ?1 WHERE name = ?2 AND revoked_ms IS NULL");
+  bind_all(revoke, at, name);
+  return revoke.exec();
+}
+
+std::uint64_t PlanStore::last_shared() {
+  return static_cast<std::uint64_t>(number_of(database_, "SELECT change FROM membership"));
+}
+
+void PlanStore::note_shared(std::uint64_t number) {
+  SQLite::Statement note(database_, "UPDATE membership SET change = ?1");
+  bind_all(note, static_cast<std::int64_t>(number));
+  note.exec();
+}
+
+Status PlanStore::agree(const revision::SharedChange& change) {
+  if (others_ == nullptr) return {};
+  const auto number = others_->agree(last_shared(), change);
+  if (!number) return number.error();
+  note_shared(*number);
+  return {};
+}
+
+Result<revision::Membership> PlanStore::membership() {
+  return attempt(folder_, [&]() -> Result<revision::Membership> {
+    SQLite::Statement row(database_, "SELECT plan, origin, key, change FROM membership");
+    revision::Membership out;
+    if (row.executeStep())
+      out = {text_at(row, 0), text_at(row, 1), octets_in(row.getColumn(2)),
+             static_cast<std::uint64_t>(integer_at(row, 3))};
+    return out;
+  });
+}
+
+Result<std::vector<revision::SharedChange>> PlanStore::beginning(const AuditEntry& audit) {
+  std::vector<revision::SharedChange> out;
+  const auto number = newest();
+  if (!number) return number.error();
+  if (*number > 0) {
+    const auto last = revision(*number);
+    auto stored = objects(*number);
+    if (!last) return last.error();
+    if (!stored) return stored.error();
+    revision::SharedRevision whole{{*last, {}, {}, audit},
+                                   std::make_shared<revision::Objects>(std::move(*stored))};
+    for (const revision::Object* object : whole.objects->list()) {
+      ObjectChange& added = whole.commit.changes.emplace_back();
+      added.what = What::added;
+      added.kind = object->kind;
+      added.name = added.stored = object->name;
+      added.after = object;
+    }
+    const Status secrets = attempt(folder_, [&]() -> Status {
+      SQLite::Statement row(database_, "SELECT mark, sealed FROM kept_secret");
+      while (row.executeStep())
+        whole.commit.secrets.push_back({text_at(row, 0), octets_in(row.getColumn(1))});
+      return {};
+    });
+    if (!secrets) return secrets.error();
+    out.push_back({std::move(whole), audit});
+  }
+  const auto known = tokens_in_force();
+  if (!known) return known.error();
+  for (const KnownToken& one : *known) out.push_back({revision::SharedToken{one.token, one.hash}, audit});
+  return out;
+}
+
+Status PlanStore::join(const revision::Membership& membership) {
+  return attempt(folder_, [&]() -> Status {
+    SQLite::Transaction whole(database_, SQLite::TransactionBehavior::IMMEDIATE);
+    database_.exec("DELETE FROM membership");
+    SQLite::Statement insert(database_,
+                             "INSERT INTO membership (plan, origin, key, change) VALUES (?1, ?2, ?3, ?4)");
+    bind_all(insert, membership.plan, membership.origin, OctetView(membership.key),
+             static_cast<std::int64_t>(membership.change));
+    insert.exec();
+    whole.commit();
+    return {};
+  });
+}
+
+Status PlanStore::follow(std::uint64_t number, const revision::SharedChange& change) {
+  return attempt(folder_, [&]() -> Status {
+    SQLite::Transaction whole(database_, SQLite::TransactionBehavior::IMMEDIATE);
+    const std::uint64_t last = last_shared();
+    if (number <= last) return {};
+    if (number > last + 1)
+      return fail(Errc::conflict, fmt::format("change {} of the shared plan does not follow {}", number, last));
+    if (const auto* one = std::get_if<revision::SharedRevision>(&change.what)) write_revision(one->commit);
+    if (const auto* one = std::get_if<revision::SharedToken>(&change.what)) write_token(one->token, one->hash);
+    if (const auto* one = std::get_if<revision::RevokedToken>(&change.what)) write_revoked(one->name, one->at);
+    write_audit(change.audit);
+    note_shared(number);
     whole.commit();
     return {};
   });

@@ -1,7 +1,7 @@
 #pragma once
 #include <filesystem>
 
-#include "revision/archive.h"
+#include "revision/agreement.h"
 #include "store/database.h"
 
 namespace jembatan::store {
@@ -11,8 +11,10 @@ namespace jembatan::store {
 class PlanStore final : public revision::Archive {
  public:
   /// Opens or makes FOLDER/plan.sqlite, readable by its owner alone.
+  ///   others  those who share the plan: revisions and tokens are stored when they have agreed; null: nobody
   ///   errors  Errc::io; Errc::conflict: made by a newer version
-  static Result<std::unique_ptr<PlanStore>> open(const std::filesystem::path& folder);
+  static Result<std::unique_ptr<PlanStore>> open(const std::filesystem::path& folder,
+                                                 revision::Agreement* others = nullptr);
 
   Result<std::uint64_t> newest() override;
   Result<revision::Revision> revision(std::uint64_t number) override;
@@ -30,18 +32,37 @@ class PlanStore final : public revision::Archive {
   Result<std::vector<revision::Token>> tokens() override;
   Result<std::vector<revision::KnownToken>> tokens_in_force() override;
 
+  /// The plan that this one is shared as; without a name if it is not.
+  Result<revision::Membership> membership();
+  /// All that stands here, as the first changes of a plan that is shared from now on: the newest revision, as
+  /// if all of it had been added, and the tokens in force.
+  Result<std::vector<revision::SharedChange>> beginning(const revision::AuditEntry& audit);
+  /// From now on this is that plan.
+  Status join(const revision::Membership& membership);
+  /// Takes over a change that others made; one that is here already is passed over.
+  ///   errors  Errc::conflict: those before it are missing
+  Status follow(std::uint64_t number, const revision::SharedChange& change);
+
   /// For tests: the database may not grow beyond so many pages, as if the disk were full.
   Status limit_pages(std::int64_t pages);
 
  private:
-  PlanStore(std::filesystem::path folder, SQLite::Database database);
+  PlanStore(std::filesystem::path folder, SQLite::Database database, revision::Agreement* others);
+  // Asks the others, within the transaction that makes the change here.
+  Status agree(const revision::SharedChange& change);
   // These throw what SQLite does.
+  std::uint64_t last_shared();
+  void note_shared(std::uint64_t number);
+  void write_revision(const revision::Commit& commit);
+  void write_token(const revision::Token& token, const Octets& hash);
+  int write_revoked(const std::string& name, WallTime at);
   void write_changes(const revision::Commit& commit);
   void sum_up(std::vector<revision::Revision>& revisions);
   void write_audit(const revision::AuditEntry& entry);
 
   std::filesystem::path folder_;
   SQLite::Database database_;
+  revision::Agreement* others_;
   SQLite::Statement kept_;  // asked for once a secret
 };
 

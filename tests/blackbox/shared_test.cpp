@@ -3,6 +3,11 @@
 #include <gtest/gtest.h>
 #include <httplib.h>
 
+#include <atomic>
+#include <fstream>
+#include <sstream>
+#include <thread>
+
 #include "blackbox/chain.h"
 #include "support/postgres.h"
 
@@ -130,6 +135,198 @@ TEST_F(SharedDatabase, ThatCannotBeTakesNobodysAnswerAway) {
   EXPECT_NE(refused.exit_code, 0);
   EXPECT_THAT(refused.out + refused.error, HasSubstr("[shared] database is no connection string"));
   EXPECT_THAT(refused.out + refused.error, Not(HasSubstr("rahasia")));
+}
+
+// Two nodes with one plan.
+class SharedPlan : public SharedDatabase {
+ protected:
+  SharedPlan() {
+    one.start();
+    ASSERT_IN_PLAN(one, 0);
+  }
+  std::string sharing() const { return settings() + "plan = \"hub\"\n"; }
+  static std::uint64_t revision(const TestNode& node) {
+    httplib::Client http("127.0.0.1", node.management);
+    http.set_bearer_token_auth(first_line(node.token()));
+    const auto came = http.Get("/v1/node");
+    const auto body = came ? nlohmann::json::parse(came->body, nullptr, false) : nlohmann::json();
+    return body.is_object() ? body.value("plan_revision", std::uint64_t{0}) : 0;
+  }
+  static std::string first_line(const std::string& text) { return text.substr(0, text.find('\n')); }
+  static bool has_revision(const TestNode& node, std::uint64_t number) {
+    return support::eventually([&] { return revision(node) == number; });
+  }
+  static support::Finished on(const TestNode& node, std::vector<std::string> words) {
+    words.insert(words.end(), {"--node", node.file()});
+    return client(std::move(words));
+  }
+  static int apply(const TestNode& node, const std::string& text) {
+    const support::TemporaryFolder folder;
+    std::ofstream(folder.path() / "plan.toml") << text;
+    const auto done = on(node, {"plan", "apply", folder.path().string(), "--why", "by the test"});
+    EXPECT_EQ(done.exit_code, 0) << done.out << done.error << node.log();
+    return done.exit_code;
+  }
+  // What a sign-in is answered.
+  static int sign_in(const TestNode& node, const std::string& password = "ombak-3") {
+    return client({"ask", "access", "--to", node.access_to(), "--secret", "laut", "--user",
+                   "tamu@reef.example", "--password", password})
+        .exit_code;
+  }
+  // The command that lets a node in, as it says it in its log.
+  static std::vector<std::string> way_in(const TestNode& node) {
+    EXPECT_TRUE(node.log_has("waits to be let in"));
+    const std::string log = node.log();
+    const std::size_t at = log.find("jembatan node admit ") + std::string("jembatan ").size();
+    std::istringstream words(log.substr(at, log.find_first_of("\n\"", at) - at));
+    return {std::istream_iterator<std::string>(words), {}};
+  }
+  static void ASSERT_IN_PLAN(const TestNode& node, std::uint64_t number) {
+    ASSERT_TRUE(has_revision(node, number)) << node.log();
+  }
+
+  TestNode one{"hub-a", sharing(), TestNode::Plan::by_commands};
+  TestNode other{"hub-b", sharing(), TestNode::Plan::by_commands};
+};
+
+TEST_F(SharedPlan, WhatIsChangedAtOneNodeIsInForceAtTheOther) {
+  ASSERT_EQ(apply(one, kHere), 0);
+  EXPECT_EQ(sign_in(one), 0);
+  other.start();
+  const auto words = way_in(other);
+  EXPECT_THAT(ready(other), HasSubstr("503"));
+  EXPECT_NE(sign_in(other), 0);
+  const auto refused = on(other, {"user", "add", "sari@reef.example", "--password-file", other.file()});
+  EXPECT_NE(refused.exit_code, 0);
+  EXPECT_THAT(refused.error, HasSubstr("has no part in it yet"));
+  const auto wrong = on(one, {"node", "admit", "hub-b", "0000-0000-0000-0000-0000-0000-0000-0000"});
+  EXPECT_NE(wrong.exit_code, 0);
+  EXPECT_THAT(wrong.error, HasSubstr("waiting: hub-b "));
+  EXPECT_THAT(on(one, {"node", "list"}).out, HasSubstr("waits to be let in"));
+
+  const auto admitted = on(one, words);
+  EXPECT_EQ(admitted.exit_code, 0) << admitted.error;
+  ASSERT_TRUE(has_revision(other, 1)) << other.log();
+  EXPECT_EQ(sign_in(other), 0) << "with the secrets, too";
+  EXPECT_TRUE(support::eventually([&] { return ready(other) == "200 ready\n"; })) << ready(other);
+  EXPECT_NE(on(one, words).exit_code, 0) << "once";
+
+  const auto set = on(other, {"user", "set", "tamu@reef.example", "enabled=false"});
+  EXPECT_EQ(set.exit_code, 0) << set.error;
+  ASSERT_TRUE(has_revision(one, 2)) << one.log();
+  EXPECT_NE(sign_in(one), 0);
+  EXPECT_THAT(on(one, {"plan", "history"}).out, HasSubstr("user tamu@reef.example changed"));
+  EXPECT_THAT(on(one, {"audit"}).out, HasSubstr("user set"));
+  const auto exported = [&](const TestNode& node) {
+    const support::TemporaryFolder folder;
+    const auto done = on(node, {"plan", "export", (folder.path() / "out").string()});
+    EXPECT_EQ(done.exit_code, 0) << done.error;
+    std::string out;
+    for (const auto& file : std::filesystem::directory_iterator(folder.path() / "out"))
+      if (file.is_regular_file()) out += support::read_file(file.path());
+    return out;
+  };
+  EXPECT_EQ(exported(one), exported(other));
+
+  // A token that one node made opens the other, until somebody revokes it there.
+  const auto made = on(one, {"node", "token", "create", "wulan", "--role", "viewer"});
+  const auto opens = [&](const TestNode& node) {
+    httplib::Client http("127.0.0.1", node.management);
+    http.set_bearer_token_auth(first_line(made.out));
+    const auto came = http.Get("/v1/node");
+    return came && came->status == 200;
+  };
+  EXPECT_TRUE(support::eventually([&] { return opens(other); })) << made.error;
+  EXPECT_EQ(on(other, {"node", "token", "revoke", "wulan"}).exit_code, 0);
+  EXPECT_TRUE(support::eventually([&] { return !opens(one); }));
+
+  // The database has neither the plan nor its secrets to read.
+  const std::string dump =
+      ask("SELECT string_agg(encode(sealed, 'escape'), ' ') FROM jembatan.plan_change").out +
+      ask("SELECT string_agg(plan_member::text, ' ') FROM jembatan.plan_member").out;
+  for (const char* hidden : {"laut", "ombak", "[[client]]", "127.0.0.1"})
+    EXPECT_THAT(dump, Not(HasSubstr(hidden)));
+}
+
+TEST_F(SharedPlan, StaysInForceWithoutTheDatabaseAndThroughKillsAndIsChangedWhenItIsBack) {
+  ASSERT_EQ(apply(one, kHere), 0);
+  other.start();
+  ASSERT_EQ(on(one, way_in(other)).exit_code, 0);
+  ASSERT_TRUE(has_revision(other, 1)) << other.log();
+  database.stop();
+  other.kill();
+  other.start();
+  EXPECT_EQ(sign_in(other), 0);
+  EXPECT_TRUE(support::eventually([&] {
+    return ready(other).find("the plan is not followed since") != std::string::npos;
+  })) << ready(other);
+  const auto refused = on(one, {"user", "set", "tamu@reef.example", "enabled=false"});
+  EXPECT_NE(refused.exit_code, 0);
+  EXPECT_THAT(refused.error, HasSubstr("nothing was changed"));
+  EXPECT_EQ(revision(one), 1U);
+  EXPECT_EQ(sign_in(one), 0);
+
+  database.start(kAccess);
+  EXPECT_TRUE(support::eventually([&] {
+    return on(one, {"user", "set", "tamu@reef.example", "enabled=false"}).exit_code == 0;
+  }));
+  ASSERT_TRUE(has_revision(other, 2)) << other.log();
+  EXPECT_NE(sign_in(other), 0);
+  other.kill();
+  EXPECT_EQ(on(one, {"user", "set", "tamu@reef.example", "enabled=true"}).exit_code, 0);
+  other.start();
+  ASSERT_TRUE(has_revision(other, 3)) << "what was changed while it was down";
+  EXPECT_TRUE(support::eventually([&] { return ready(other) == "200 ready\n"; })) << ready(other);
+  EXPECT_EQ(other.stop(), 0);
+  EXPECT_EQ(one.stop(), 0);
+}
+
+TEST_F(SharedPlan, ChangesAtBothNodesAtOnceAreOneBehindTheOtherOrRefused) {
+  ASSERT_EQ(apply(one, kHere), 0);
+  other.start();
+  ASSERT_EQ(on(one, way_in(other)).exit_code, 0);
+  ASSERT_TRUE(has_revision(other, 1)) << other.log();
+  constexpr int kEach = 12;
+  std::atomic<int> done{0};
+  const auto change = [&](const TestNode& node, const std::string& who) {
+    for (int i = 0; i < kEach; ++i) {
+      const auto set = on(node, {"user", "set", "tamu@reef.example", "reply.Reply-Message=" + who + std::to_string(i)});
+      if (set.exit_code == 0) ++done;
+      if (set.exit_code != 0) {
+        EXPECT_THAT(set.error, testing::AnyOf(HasSubstr("at the same time"), HasSubstr("has changed since")));
+      }
+    }
+  };
+  std::thread here([&] { change(one, "a"); });
+  change(other, "b");
+  here.join();
+  const auto number = static_cast<std::uint64_t>(1 + done);
+  EXPECT_GT(done, kEach / 2);
+  EXPECT_TRUE(has_revision(one, number)) << revision(one) << " " << number;
+  EXPECT_TRUE(has_revision(other, number)) << revision(other) << " " << number;
+  EXPECT_EQ(one.ask_node({"plan", "history"}), other.ask_node({"plan", "history"}));
+}
+
+TEST_F(SharedPlan, IsNotMixedWithOneThatANodeHasOfItsOwn) {
+  ASSERT_EQ(apply(one, kHere), 0);
+  TestNode stranger("hub-c", "", TestNode::Plan::by_commands);
+  stranger.start();
+  ASSERT_EQ(apply(stranger, kHere), 0);
+  EXPECT_EQ(stranger.stop(), 0);
+  std::ofstream(stranger.file(), std::ios::app) << sharing();
+  stranger.start();
+  EXPECT_TRUE(stranger.log_has("move plan.sqlite out of its data folder"));
+  EXPECT_EQ(sign_in(stranger), 0) << "its own stays in force";
+  EXPECT_EQ(stranger.stop(), 0);
+  std::filesystem::rename(stranger.path("data/plan.sqlite"), stranger.path("plan-before.sqlite"));
+  stranger.start();
+  EXPECT_EQ(on(one, way_in(stranger)).exit_code, 0);
+  EXPECT_TRUE(has_revision(stranger, 1)) << stranger.log();
+  const TestNode folder("folder", sharing());
+  folder.plan(kHere);
+  const auto refused = support::run({kServer, "--node", folder.file()});
+  EXPECT_THAT(refused.out + refused.error, HasSubstr("a plan that is read from a folder cannot be shared"));
+  EXPECT_EQ(on(stranger, {"user", "set", "tamu@reef.example", "enabled=false"}).exit_code, 0);
 }
 
 // The demo chain with a database of its own: made, stopped, started again with what it had, made anew.

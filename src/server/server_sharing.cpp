@@ -1,0 +1,113 @@
+// What a server shares with other nodes by their database.
+#include <fmt/format.h>
+
+#include "host/secret_file.h"
+#include "server/event_log.h"
+#include "server/log.h"
+#include "server/plan_sharer.h"
+#include "server/server.h"
+#include "server/sharer.h"
+#include "store/plan_store.h"
+
+namespace jembatan::server {
+
+Result<shared::Wish> Server::shared_wish() {
+  const std::string database(text_of(settings_.shared_database.reveal()));
+  if (!shared::is_connection_string(database))
+    return fail(
+        Errc::malformed,
+        fmt::format(
+            "{}: [shared] database is no connection string; allowed: postgresql://USER@HOST/DATABASE, "
+            "or host=HOST dbname=DATABASE user=USER",
+            settings_.file.string()));
+  const auto origin = host::open_secret_file(settings_.data_folder / "origin", "origin file", random_);
+  if (!origin) return origin.error();
+  return shared::Wish{database, settings_.name, std::string(text_of(origin->reveal()))};
+}
+
+// Before the plan is read: changes of it are asked about from the first one on.
+Status Server::share_plan(const revision::SealKey& own) {
+  if (settings_.shared_plan.empty()) return {};
+  auto wish = shared_wish();
+  if (!wish) return wish.error();
+  auto store = store::PlanStore::open(settings_.data_folder);
+  if (!store) return store.error();
+  plan_sharer_ = std::make_unique<PlanSharer>(PlanSharer::Parts{
+      .wish = std::move(*wish),
+      .plan = settings_.shared_plan,
+      .own = own,
+      .store = std::move(*store),
+      .random = sharing_random_,
+      .use_key =
+          [this](const revision::SealKey& key) {
+            with_revisions([&](revision::Keeper& keeper) { keeper.use_key(key); });
+          },
+      .new_plan = [this] { return take_over_plan(); },
+      .new_tokens =
+          [this] {
+            const std::lock_guard lock(tokens_mutex_);
+            if (new_tokens_) new_tokens_();
+          }});
+  return {};
+}
+
+Status Server::share_accounting() {
+  if (settings_.shared_database.empty()) return {};
+  auto wish = shared_wish();
+  if (!wish) return wish.error();
+  sharer_ = std::make_unique<Sharer>(Sharer::Parts{
+      .wish = std::move(*wish),
+      .version = JEMBATAN_VERSION,
+      .revision = [this] { return plan_.current()->revision; },
+      .records =
+          [this](std::int64_t behind, std::size_t most) {
+            return with_accounting([&](accounting::Store& store) {
+              return store.records({.behind = behind, .kept_only = true, .most = most});
+            });
+          },
+      .last = [this] { return with_accounting([](accounting::Store& store) { return store.last(); }); },
+      .events = *events_});
+  return {};
+}
+
+Status Server::take_over_plan() {
+  const std::lock_guard lock(plan_mutex_);
+  const auto newest = plan_store_->newest();
+  if (!newest) return newest.error();
+  if (*newest == plan_.current()->revision) return {};
+  document::Problems problems;
+  const auto applied = keeper_->load(problems);
+  if (!applied)
+    return applied.error().at(fmt::format("revision {} of the plan cannot be put into force here, so {} stays",
+                                          *newest, plan_.current()->revision));
+  put_into_force(*applied);
+  return {};
+}
+
+std::string Server::degraded() const {
+  const std::string records = sharer_ ? sharer_->problem() : "";
+  const std::string plan = plan_sharer_ ? plan_sharer_->problem() : "";
+  std::string out = records.empty() ? "" : "records do not reach the shared database " + records;
+  if (!plan.empty()) out += (out.empty() ? "" : "; ") + ("the plan is not followed " + plan);
+  return out;
+}
+
+Result<std::vector<shared::Node>> Server::shared_nodes() const {
+  if (sharer_) return sharer_->nodes();
+  return fail(Errc::conflict,
+              fmt::format("node {} shares no database with others ([shared] database in its node file)",
+                          settings_.name));
+}
+
+Status Server::admit_node(const std::string& name, const std::string& fingerprint, const std::string& by) {
+  if (plan_sharer_) return plan_sharer_->admit(name, fingerprint, by);
+  return fail(Errc::conflict,
+              fmt::format("node {} shares no plan with others ([shared] plan in its node file)", settings_.name));
+}
+
+void Server::on_new_tokens(std::function<void()> look) {
+  const std::lock_guard lock(tokens_mutex_);
+  new_tokens_ = std::move(look);
+}
+
+}  // namespace jembatan::server
