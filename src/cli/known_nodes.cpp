@@ -144,7 +144,6 @@ Exit add_node(const Arguments& arguments, Terminal& terminal) {
   return Exit::done;
 }
 
-
 Exit list_nodes(const Arguments& arguments, Terminal& terminal) {
   if (arguments.has("--node") || arguments.has("--lab") || arguments.has("--url"))
     return list_shared_nodes(arguments, terminal);

@@ -4,7 +4,9 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <chrono>
 #include <nlohmann/json.hpp>
+#include <thread>
 
 #include "base/text.h"
 #include "cli/bundle.h"
@@ -74,6 +76,32 @@ Status give_first_plan(const std::string& name) {
   return applied ? Status{} : Status{applied.error()};
 }
 
+// The second hub asks to be let in to the plan that the first has begun.
+Status let_second_hub_in() {
+  const auto there = lab::second_hub_up();
+  if (!there) return there.error();
+  if (!*there) return {};
+  Arguments arguments;
+  arguments.set("--lab", "hub");
+  auto node = NodeClient::open(arguments);
+  if (!node) return node.error();
+  for (const auto until = std::chrono::steady_clock::now() + std::chrono::seconds(15);
+       std::chrono::steady_clock::now() < until;
+       std::this_thread::sleep_for(std::chrono::milliseconds(100))) {
+    const auto body = node->call("GET", "/v1/nodes");
+    if (!body) return body.error();
+    for (const auto& row : body->at("nodes")) {
+      if (row.value("name", "") != lab::kSecondHub || row.value("plan", "").empty()) continue;
+      const std::string key = row.value("waits_with", "");
+      if (key.empty()) return {};
+      const auto admitted = node->post("/v1/nodes/admit", {{"name", lab::kSecondHub}, {"fingerprint", key}});
+      return admitted ? Status{} : Status{admitted.error()};
+    }
+  }
+  return fail(Errc::conflict, fmt::format("node {} does not ask to be let in: see {}", lab::kSecondHub,
+                                          (lab::folder() / lab::kSecondHub / "log").string()));
+}
+
 Exit up(const Arguments& arguments, Terminal& terminal) {
   const lab::Wish wish{arguments.has("--fresh"), arguments.has("--hosts"), arguments.has("--shared"),
                        arguments.has("--free-ports")};
@@ -81,6 +109,7 @@ Exit up(const Arguments& arguments, Terminal& terminal) {
   for (const char* name : {"reef-1", "hub"}) {  // the home first: the hub probes it as soon as it knows it
     if (const Status s = give_first_plan(name); !s) return report(s.error(), terminal);
   }
+  if (const Status s = let_second_hub_in(); !s) return report(s.error(), terminal);
   return print_status(arguments, terminal);
 }
 
@@ -133,7 +162,9 @@ std::vector<Command> lab_commands() {
        "jembatan lab up",
        {{"--fresh", "", "forget earlier plans and data of the lab"},
         {"--hosts", "", "each node a machine of its own: a network namespace on one bridge (root)"},
-        {"--shared", "", "the nodes bring their accounting to one PostgreSQL, which is started with them"},
+        {"--shared", "",
+         "the nodes bring their accounting to one PostgreSQL, which is started with them, and a second hub "
+         "shares the plan of the first"},
         {"--free-ports", "", "take free ports instead of 1812, 1813, 3799 and 8812"},
         as_json},
        {},

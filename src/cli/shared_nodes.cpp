@@ -25,8 +25,9 @@ Exit admit(const Arguments& arguments, Terminal& terminal) {
   if (!node) return report(node.error(), terminal);
   const auto& words = arguments.positionals();
   if (words.size() != 2)
-    return report(fail(Errc::malformed, "which node, and the fingerprint that it says in its log? Like: "
-                                        "jembatan node admit hub-b 4f2a-99c1-…"),
+    return report(fail(Errc::malformed,
+                       "which node, and the fingerprint that it says in its log? Like: "
+                       "jembatan node admit hub-b 4f2a-99c1-…"),
                   terminal);
   const auto body = node->post("/v1/nodes/admit", {{"name", words[0]}, {"fingerprint", words[1]}});
   if (!body) return report(body.error(), terminal);
@@ -60,8 +61,9 @@ Exit list_shared_nodes(const Arguments& arguments, Terminal& terminal) {
     const std::string key = row.value("waits_with", "");
     if (key.empty()) continue;
     terminal.line(terminal.coloured(
-        fmt::format("if node {} says the same in its log, at a node that has the plan: jembatan node admit {} {}",
-                    row.value("name", ""), row.value("name", ""), key),
+        fmt::format(
+            "if node {} says the same in its log, at a node that has the plan: jembatan node admit {} {}",
+            row.value("name", ""), row.value("name", ""), key),
         Colour::warn));
   }
   return Exit::done;

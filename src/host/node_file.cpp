@@ -175,7 +175,8 @@ const Field<NodeSettings> kShared[] = {
      "\"PATH\" } with one in it",
      read_shared_database},
     {"plan", Need::optional,
-     "what the plan is called that this node shares with others in that database; default: the plan is its own",
+     "what the plan is called that this node shares with others in that database; default: the plan is its "
+     "own",
      read_shared_plan},
 };
 

@@ -36,8 +36,8 @@ struct NodeSettings {
   LogFormat log_format = LogFormat::text;
   std::string log_level = "info";
   journal::Limits journal;
-  Secret shared_database;  ///< a connection string of the database that several nodes share; empty: there is
-                           ///< none
+  Secret shared_database;   ///< a connection string of the database that several nodes share; empty: there is
+                            ///< none
   std::string shared_plan;  ///< what the plan is called that nodes share in it; empty: it is the node's own
   accounting::Housekeeping housekeeping;
 };

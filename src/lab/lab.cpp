@@ -23,6 +23,8 @@ namespace {
 using namespace std::chrono_literals;
 namespace fs = std::filesystem;
 
+constexpr std::string_view kHub = "hub";
+
 fs::path program() {
   std::error_code failed;
   const fs::path self = fs::read_symlink("/proc/self/exe", failed);
@@ -113,6 +115,7 @@ Status tell_of_database() {
   for (const std::string& name : node_names()) {
     std::ofstream out(folder() / name / "node.toml", std::ios::app);
     out << "\n[shared]\ndatabase = \"" << database_of_lab() << "\"\n";
+    if (name.starts_with(kHub)) out << "plan = \"" << kHub << "\"\n";
     out.close();
     if (!out) return fail(Errc::io, "the lab's folder cannot be written");
   }
@@ -129,6 +132,9 @@ fs::path folder() {
 }
 
 std::vector<std::string> node_names() {
+  std::error_code failed;
+  if (fs::exists(folder() / kSecondHub, failed))
+    return {"edge", "hub", std::string(kSecondHub), "reef-1", "reef-2"};
   return {"edge", "hub", "reef-1", "reef-2"};
 }
 
@@ -144,8 +150,9 @@ Status up(const Wish& wish) {
     if (failed) return fail(Errc::io, fmt::format("folder '{}': {}", root.string(), failed.message()));
   }
   if (!fs::exists(root / "edge" / "node.toml")) {
-    const Status s = write_demo(root, wish.free_ports ? PortsOf::free : PortsOf::demo,
-                                wish.hosts ? NodesAs::hosts : NodesAs::processes);
+    const Status s =
+        write_demo(root, wish.free_ports ? PortsOf::free : PortsOf::demo,
+                   wish.hosts ? NodesAs::hosts : NodesAs::processes, wish.shared ? Hubs::two : Hubs::one);
     if (!s) return s;
     if (wish.shared) {
       if (const Status made = make_database(); !made) return made;
@@ -167,10 +174,20 @@ Status up(const Wish& wish) {
   std::vector<std::string> names = node_names();
   std::reverse(names.begin(), names.end());
   for (const std::string& name : names) {
-    if (running(process_of_node(root / name)) != 0) continue;
+    if (name == kSecondHub || running(process_of_node(root / name)) != 0) continue;
     if (const Status s = start_and_wait(root / name); !s) return s;
   }
   return {};
+}
+
+Result<bool> second_hub_up() {
+  const auto names = node_names();
+  if (std::find(names.begin(), names.end(), kSecondHub) == names.end()) return false;
+  const fs::path at = folder() / kSecondHub;
+  if (running(process_of_node(at)) == 0) {
+    if (const Status s = start_and_wait(at); !s) return s.error();
+  }
+  return true;
 }
 
 Result<int> down() {

@@ -11,9 +11,10 @@
 namespace jembatan::lab {
 
 struct Wish {
-  bool fresh = false;       ///< forget earlier plans and data
-  bool hosts = false;       ///< each node is a machine of its own (hosts.h)
-  bool shared = false;      ///< the nodes bring their accounting to one PostgreSQL (database.h)
+  bool fresh = false;   ///< forget earlier plans and data
+  bool hosts = false;   ///< each node is a machine of its own (hosts.h)
+  bool shared = false;  ///< the nodes bring their accounting to one PostgreSQL (database.h), and there are
+                        ///< two hubs, with one plan
   bool free_ports = false;  ///< replace the demo's ports by free ones when the folders are made
 };
 
@@ -31,13 +32,18 @@ struct NodeState {
 
 /// Where the lab lives: $JEMBATAN_LAB, or jembatan/lab below $XDG_STATE_HOME or ~/.local/state.
 std::filesystem::path folder();
-/// From the device to the home servers: edge, hub, reef-1, reef-2.
+/// Of a lab that was made with `shared`: has the plan of the first, which lets it in.
+inline constexpr std::string_view kSecondHub = "hub-2";
+/// From the device to the home servers: edge, hub, perhaps hub-2, reef-1, reef-2.
 std::vector<std::string> node_names();
 
 /// Makes the folders that are not there from the demo's files, then starts every node that is not running,
 /// the last hop first, and waits until each is up.
 ///   errors  Errc::io, Errc::conflict: a node did not start; the text has the end of its log
 Status up(const Wish& wish);
+/// Starts the second hub, once the first has a plan to share.
+///   returns  whether there is one
+Result<bool> second_hub_up();
 /// Where people and other nodes ask a node of the lab: its stand-in (relay.h) listens there, and passes on to
 /// the node itself, which is the next address. Others than the lab's stay as they are.
 Endpoint in_front(const Endpoint& inner);

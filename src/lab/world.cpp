@@ -75,13 +75,13 @@ std::string across_the_water(const std::string& text) {
 
 }  // namespace
 
-Status write_demo(const fs::path& root, PortsOf which, NodesAs nodes) {
+Status write_demo(const fs::path& root, PortsOf which, NodesAs nodes, Hubs hubs) {
   Ports ports;
-  for (const EmbeddedFile& file : demo_world()) {
+  const auto write = [&](const EmbeddedFile& file, std::ios::openmode how) -> Status {
     const fs::path path = root / file.name;
     std::error_code failed;
     fs::create_directories(path.parent_path(), failed);
-    std::ofstream out(path, std::ios::binary | std::ios::trunc);
+    std::ofstream out(path, std::ios::binary | how);
     std::string text = which == PortsOf::free ? ports.replaced(file.text) : std::string(file.text);
     if (nodes == NodesAs::hosts) text = across_the_water(text);
     out << (path.filename() == "node.toml" ? behind_stand_in(std::move(text)) : text);
@@ -89,7 +89,13 @@ Status write_demo(const fs::path& root, PortsOf which, NodesAs nodes) {
     if (failed || !out) return fail(Errc::io, fmt::format("file '{}' cannot be written", path.string()));
     const bool secret = path.parent_path().filename() == "secrets";
     if (secret) fs::permissions(path, fs::perms::owner_read | fs::perms::owner_write, failed);
-  }
+    return {};
+  };
+  for (const EmbeddedFile& file : demo_world())
+    if (const Status s = write(file, std::ios::trunc); !s) return s;
+  if (hubs == Hubs::two)
+    for (const EmbeddedFile& file : shared_world())
+      if (const Status s = write(file, std::ios::app); !s) return s;
   if (nodes == NodesAs::hosts) std::ofstream(root / kHostsFile) << "\n";
   return {};
 }

@@ -21,7 +21,8 @@ Counts read_counts(CompactReader& in) {
 
 void write(CompactWriter& out, const AuditEntry& audit) {
   out.moment(audit.at);
-  for (const auto* text : {&audit.author, &audit.role, &audit.from, &audit.action, &audit.subject, &audit.detail})
+  for (const auto* text :
+       {&audit.author, &audit.role, &audit.from, &audit.action, &audit.subject, &audit.detail})
     out.text(*text);
 }
 

@@ -45,9 +45,9 @@ class Agreement {
 
 /// What a node knows of the plan that it shares.
 struct Membership {
-  std::string plan;    ///< its name
-  std::string origin;  ///< a text by chance, of the plan's beginning
-  Octets key;          ///< the plan's key, sealed with the node's own
+  std::string plan;          ///< its name
+  std::string origin;        ///< a text by chance, of the plan's beginning
+  Octets key;                ///< the plan's key, sealed with the node's own
   std::uint64_t change = 0;  ///< the last that this node has
 };
 

@@ -22,7 +22,7 @@ constexpr std::string_view kKeptKey = "key of the shared plan";
 PlanSharer::PlanSharer(Parts parts) : parts_(std::move(parts)), pair_(parts_.own) {
   const auto membership = parts_.store->membership();
   auto key = kept_key(*parts_.store, parts_.own);
-  if (!membership || !key || !*key || membership->plan != parts_.plan) return;
+  if (!membership || !key || !*key || membership->plan != parts_.plan || membership->origin.empty()) return;
   key_ = std::move(*key);
   origin_ = membership->origin;
 }
@@ -141,9 +141,8 @@ Status PlanSharer::begin() {
       there_->begin(origin, sealed_changes, {parts_.wish.node, pair_.public_key(), *wrapped});
   if (!begun) return begun;
   have_key(key, origin);
-  const Status joined =
-      parts_.store->join({parts_.plan, origin, parts_.own.seal(kKeptKey, key.secret(), parts_.random),
-                          sealed_changes.size()});
+  const Status joined = parts_.store->join(
+      {parts_.plan, origin, parts_.own.seal(kKeptKey, key.secret(), parts_.random), sealed_changes.size()});
   if (joined)
     tell(engine::Weight::info, fmt::format("this node has begun the plan '{}'", escaped(parts_.plan)));
   return joined;
@@ -171,8 +170,8 @@ Status PlanSharer::ask_in(const std::string& origin) {
                             revision::fingerprint(pair_.public_key())));
   auto key = pair_.unwrap(member->wrapped_key);
   if (!key) return key.error();
-  const Status joined = parts_.store->join(
-      {parts_.plan, origin, parts_.own.seal(kKeptKey, key->secret(), parts_.random), 0});
+  const Status joined =
+      parts_.store->join({parts_.plan, origin, parts_.own.seal(kKeptKey, key->secret(), parts_.random), 0});
   if (!joined) return joined;
   have_key(std::move(*key), origin);
   tell(engine::Weight::info, fmt::format("this node has a part in the plan '{}' now", escaped(parts_.plan)));
@@ -197,7 +196,12 @@ shared::SealedChange PlanSharer::sealed(const revision::SealKey& key, const std:
   const Secret whole(text_of(octets));
   wipe(octets);
   const revision::AuditEntry& audit = change.audit;
-  return {number, audit.author, audit.action, audit.detail, {}, audit.at,
+  return {number,
+          audit.author,
+          audit.action,
+          audit.detail,
+          {},
+          audit.at,
           key.seal(mark(origin, number), whole, random)};
 }
 
@@ -254,7 +258,7 @@ void PlanSharer::well() {
     problem_.clear();
   }
   changed_.notify_all();
-  if (news) tell(engine::Weight::info, "the plan is that of the other nodes again");
+  if (news) tell(engine::Weight::info, "the plan here is that of the other nodes");
 }
 
 void PlanSharer::tell(engine::Weight weight, std::string text) {
@@ -335,10 +339,9 @@ Status PlanSharer::admit(const std::string& node, const std::string& fingerprint
       if (!wrapped) return wrapped.error();
       return there.admit({one.node, one.public_key, std::move(*wrapped)}, by);
     }
-    return fail(Errc::not_found, fmt::format("no node '{}' asks with {}; {}", escaped(node),
-                                             escaped(fingerprint),
-                                             asking.empty() ? "nobody waits to be let in"
-                                                            : "waiting: " + join(asking, ", ")));
+    return fail(Errc::not_found,
+                fmt::format("no node '{}' asks with {}; {}", escaped(node), escaped(fingerprint),
+                            asking.empty() ? "nobody waits to be let in" : "waiting: " + join(asking, ", ")));
   });
 }
 

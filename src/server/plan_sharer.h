@@ -20,8 +20,8 @@ class PlanSharer final : public revision::Agreement {
     shared::Wish wish;
     std::string plan;  ///< what it is called in the database
     revision::SealKey own;
-    std::unique_ptr<store::PlanStore> store;  ///< a connection of its own, which asks nobody
-    Random& random;                           ///< of this thread alone
+    std::unique_ptr<store::PlanStore> store;                ///< a connection of its own, which asks nobody
+    Random& random;                                         ///< of this thread alone
     std::function<void(const revision::SealKey&)> use_key;  ///< secrets of the plan are sealed with that now
     std::function<Status()> new_plan;                       ///< the store has a newer one
     std::function<void()> new_tokens;
@@ -79,8 +79,8 @@ class PlanSharer final : public revision::Agreement {
   bool settled_ = false;  // it is known whether the node has a part
   std::string problem_;
   std::optional<WallTime> problem_since_;
-  std::optional<revision::SealKey> key_;  // of the plan
-  std::string origin_;                    // of the plan that the key is of
+  std::optional<revision::SealKey> key_;       // of the plan
+  std::string origin_;                         // of the plan that the key is of
   std::unique_ptr<shared::SharedPlan> there_;  // the thread's; changed under the mutex
   std::atomic<bool> leads_{false};
   std::mutex asking_mutex_;

@@ -204,8 +204,7 @@ Status Server::open_plan(document::Problems& problems) {
   if (!shared_key) return shared_key.error();
   plan_store_ = std::move(*store);
   archive_ = std::move(*archive);
-  keeper_ =
-      std::make_unique<revision::Keeper>(*plan_store_, shared_key->value_or(std::move(*key)), random_);
+  keeper_ = std::make_unique<revision::Keeper>(*plan_store_, shared_key->value_or(std::move(*key)), random_);
   if (!settings_.plan_folder.empty()) {
     document::Problems ignored;
     if (const auto last = keeper_->load(ignored)) hosts_.remember(*last->plan);

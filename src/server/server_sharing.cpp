@@ -25,29 +25,37 @@ Result<shared::Wish> Server::shared_wish() {
   return shared::Wish{database, settings_.name, std::string(text_of(origin->reveal()))};
 }
 
-// Before the plan is read: changes of it are asked about from the first one on.
+// Before the plan is read: changes of it are asked about from the first one on. What was shared once and is
+// not any more goes ways of its own, so it is never the shared one again.
 Status Server::share_plan(const revision::SealKey& own) {
-  if (settings_.shared_plan.empty()) return {};
-  auto wish = shared_wish();
-  if (!wish) return wish.error();
   auto store = store::PlanStore::open(settings_.data_folder);
   if (!store) return store.error();
-  plan_sharer_ = std::make_unique<PlanSharer>(PlanSharer::Parts{
-      .wish = std::move(*wish),
-      .plan = settings_.shared_plan,
-      .own = own,
-      .store = std::move(*store),
-      .random = sharing_random_,
-      .use_key =
-          [this](const revision::SealKey& key) {
-            with_revisions([&](revision::Keeper& keeper) { keeper.use_key(key); });
-          },
-      .new_plan = [this] { return take_over_plan(); },
-      .new_tokens =
-          [this] {
-            const std::lock_guard lock(tokens_mutex_);
-            if (new_tokens_) new_tokens_();
-          }});
+  if (settings_.shared_plan.empty()) {
+    auto was = (*store)->membership();
+    if (!was) return was.error();
+    if (was->origin.empty()) return {};
+    log_warning(fmt::format("the plan was shared as '{}' and is this node's own from now on", was->plan));
+    was->origin.clear();
+    return (*store)->join(*was);
+  }
+  auto wish = shared_wish();
+  if (!wish) return wish.error();
+  plan_sharer_ = std::make_unique<PlanSharer>(
+      PlanSharer::Parts{.wish = std::move(*wish),
+                        .plan = settings_.shared_plan,
+                        .own = own,
+                        .store = std::move(*store),
+                        .random = sharing_random_,
+                        .use_key =
+                            [this](const revision::SealKey& key) {
+                              with_revisions([&](revision::Keeper& keeper) { keeper.use_key(key); });
+                            },
+                        .new_plan = [this] { return take_over_plan(); },
+                        .new_tokens =
+                            [this] {
+                              const std::lock_guard lock(tokens_mutex_);
+                              if (new_tokens_) new_tokens_();
+                            }});
   return {};
 }
 
@@ -78,8 +86,9 @@ Status Server::take_over_plan() {
   document::Problems problems;
   const auto applied = keeper_->load(problems);
   if (!applied)
-    return applied.error().at(fmt::format("revision {} of the plan cannot be put into force here, so {} stays",
-                                          *newest, plan_.current()->revision));
+    return applied.error().at(
+        fmt::format("revision {} of the plan cannot be put into force here, so {} stays", *newest,
+                    plan_.current()->revision));
   put_into_force(*applied);
   return {};
 }
@@ -101,8 +110,9 @@ Result<std::vector<shared::Node>> Server::shared_nodes() const {
 
 Status Server::admit_node(const std::string& name, const std::string& fingerprint, const std::string& by) {
   if (plan_sharer_) return plan_sharer_->admit(name, fingerprint, by);
-  return fail(Errc::conflict,
-              fmt::format("node {} shares no plan with others ([shared] plan in its node file)", settings_.name));
+  return fail(
+      Errc::conflict,
+      fmt::format("node {} shares no plan with others ([shared] plan in its node file)", settings_.name));
 }
 
 void Server::on_new_tokens(std::function<void()> look) {

@@ -18,8 +18,7 @@ Octets octets_in(const pqxx::field& field) {
 // What is told means nothing: whoever hears it looks.
 class Listening final : public pqxx::notification_receiver {
  public:
-  explicit Listening(pqxx::connection_base& connection)
-      : pqxx::notification_receiver(connection, kChannel) {}
+  explicit Listening(pqxx::connection_base& connection) : pqxx::notification_receiver(connection, kChannel) {}
   void operator()(const std::string&, int) override {}
 };
 
@@ -73,8 +72,7 @@ class PostgresPlan final : public SharedPlan {
           "DO UPDATE SET public_key = $3, wrapped_key = NULL, asked = now() "
           "WHERE plan_member.public_key <> $3",
           plan_, at_.node(), hex(public_key));
-      const auto row =
-          whole.exec_params1(std::string(kMembers) + " AND node.number = $2", plan_, at_.node());
+      const auto row = whole.exec_params1(std::string(kMembers) + " AND node.number = $2", plan_, at_.node());
       Member out = member_in(row);
       whole.commit();
       return out;
@@ -162,11 +160,12 @@ class PostgresPlan final : public SharedPlan {
   Result<bool> leads() override {
     return attempt_sql([&]() -> Result<bool> {
       pqxx::read_transaction look(*at_);
-      return look.exec_params1(
-                     "SELECT coalesce(min(node.number) = $2, false) FROM plan_member "
-                     "JOIN node ON node.number = plan_member.node WHERE plan = $1 AND wrapped_key IS NOT NULL "
-                     "AND (seen > now() - interval '15 seconds' OR node.number = $2)",
-                     plan_, at_.node())[0]
+      return look
+          .exec_params1(
+              "SELECT coalesce(min(node.number) = $2, false) FROM plan_member "
+              "JOIN node ON node.number = plan_member.node WHERE plan = $1 AND wrapped_key IS NOT NULL "
+              "AND (seen > now() - interval '15 seconds' OR node.number = $2)",
+              plan_, at_.node())[0]
           .as<bool>();
     });
   }
@@ -196,8 +195,7 @@ class PostgresPlan final : public SharedPlan {
         "VALUES ($1, $2, $3, $4, $5, $6, $7, $8)",
         plan_, change.number, at_.node(), text_of(change.made), change.author, change.action, change.detail,
         hex(change.sealed));
-    if (move_on)
-      whole.exec_params("UPDATE plan SET last_change = $2 WHERE name = $1", plan_, change.number);
+    if (move_on) whole.exec_params("UPDATE plan SET last_change = $2 WHERE name = $1", plan_, change.number);
   }
 
   void tell(pqxx::work& whole) const { whole.exec_params("SELECT pg_notify($1, $2)", kChannel, plan_); }

@@ -39,7 +39,8 @@ const std::vector<std::string> kColumns{"day",
 constexpr const char* kNodes =
     "SELECT DISTINCT ON (name) node.number, name, version, plan_revision, backlog, last_record, "
     "(extract(epoch FROM seen) * 1000)::bigint, extract(epoch FROM now() - seen)::bigint, "
-    "coalesce(plan, ''), CASE WHEN wrapped_key IS NULL THEN coalesce(encode(public_key, 'hex'), '') ELSE '' END "
+    "coalesce(plan, ''), CASE WHEN wrapped_key IS NULL THEN coalesce(encode(public_key, 'hex'), '') ELSE '' "
+    "END "
     "FROM node LEFT JOIN plan_member ON plan_member.node = node.number "
     "ORDER BY name, node.number DESC, asked DESC";
 
@@ -56,7 +57,8 @@ class Postgres final : public SharedStore {
   Result<std::int64_t> last() override {
     return attempt_sql([&]() -> Result<std::int64_t> {
       pqxx::read_transaction look(*at_);
-      return look.exec_params1("SELECT last_record FROM node WHERE number = $1", at_.node())[0].as<std::int64_t>();
+      return look.exec_params1("SELECT last_record FROM node WHERE number = $1", at_.node())[0]
+          .as<std::int64_t>();
     });
   }
 

@@ -2,8 +2,8 @@
 
 namespace jembatan::shared {
 
-/// What each version has besides that before it; the first of them makes version 1. What people may ask for by
-/// SQL is written for them: times with their zone, texts without abbreviations.
+/// What each version has besides that before it; the first of them makes version 1. What people may ask for
+/// by SQL is written for them: times with their zone, texts without abbreviations.
 inline constexpr const char* kTables[] = {R"(
 CREATE TABLE node (
   number smallint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,

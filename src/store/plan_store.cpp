@@ -238,8 +238,8 @@ Status PlanStore::commit(const Commit& commit) {
 void PlanStore::write_revision(const Commit& commit) {
   const Revision& r = commit.revision;
   SQLite::Statement insert(
-      database_, fmt::format("INSERT INTO revision ({}) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)",
-                             kRevisionColumns));
+      database_,
+      fmt::format("INSERT INTO revision ({}) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)", kRevisionColumns));
   const auto integer = [](std::size_t count) { return static_cast<std::int64_t>(count); };
   bind_all(insert, integer(r.number), r.at, r.author, r.source, r.message, integer(r.counts.added),
            integer(r.counts.changed), integer(r.counts.removed), integer(r.counts.moved));
@@ -433,10 +433,13 @@ Status PlanStore::follow(std::uint64_t number, const revision::SharedChange& cha
     const std::uint64_t last = last_shared();
     if (number <= last) return {};
     if (number > last + 1)
-      return fail(Errc::conflict, fmt::format("change {} of the shared plan does not follow {}", number, last));
+      return fail(Errc::conflict,
+                  fmt::format("change {} of the shared plan does not follow {}", number, last));
     if (const auto* one = std::get_if<revision::SharedRevision>(&change.what)) write_revision(one->commit);
-    if (const auto* one = std::get_if<revision::SharedToken>(&change.what)) write_token(one->token, one->hash);
-    if (const auto* one = std::get_if<revision::RevokedToken>(&change.what)) write_revoked(one->name, one->at);
+    if (const auto* one = std::get_if<revision::SharedToken>(&change.what))
+      write_token(one->token, one->hash);
+    if (const auto* one = std::get_if<revision::RevokedToken>(&change.what))
+      write_revoked(one->name, one->at);
     write_audit(change.audit);
     note_shared(number);
     whole.commit();

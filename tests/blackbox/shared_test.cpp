@@ -290,7 +290,8 @@ TEST_F(SharedPlan, ChangesAtBothNodesAtOnceAreOneBehindTheOtherOrRefused) {
   std::atomic<int> done{0};
   const auto change = [&](const TestNode& node, const std::string& who) {
     for (int i = 0; i < kEach; ++i) {
-      const auto set = on(node, {"user", "set", "tamu@reef.example", "reply.Reply-Message=" + who + std::to_string(i)});
+      const auto set =
+          on(node, {"user", "set", "tamu@reef.example", "reply.Reply-Message=" + who + std::to_string(i)});
       if (set.exit_code == 0) ++done;
       if (set.exit_code != 0) {
         EXPECT_THAT(set.error, testing::AnyOf(HasSubstr("at the same time"), HasSubstr("has changed since")));
@@ -348,12 +349,20 @@ TEST(LabWithADatabase, ItsNodesShareIt) {
   const auto asked = run({"ask", "accounting", "--lab", "edge", "--status", "Start", "--session-id", "s1",
                           "--user", "sari@reef.example"});
   EXPECT_EQ(asked.exit_code, 0) << asked.out;
-  for (const char* node : {"edge", "hub", "reef-1"})
+  for (const char* node : {"edge", "reef-1"})
     EXPECT_TRUE(support::eventually([&] { return records_of(node) == 1; })) << node;
+  EXPECT_TRUE(support::eventually([&] { return records_of("hub") + records_of("hub-2") == 1; }));
   EXPECT_EQ(records_of("reef-2"), 0);
+  const auto set = run({"user", "set", "budi@harbour.example", "enabled=false", "--lab", "hub-2"});
+  EXPECT_EQ(set.exit_code, 0) << set.error;
+  EXPECT_TRUE(support::eventually([&] {
+    return run({"plan", "history", "--lab", "hub"}).out == run({"plan", "history", "--lab", "hub-2"}).out;
+  }));
+  EXPECT_THAT(run({"plan", "history", "--lab", "hub"}).out, HasSubstr("user budi@harbour.example changed"));
   EXPECT_EQ(run({"lab", "down"}).exit_code, 0);
   EXPECT_EQ(run({"lab", "up"}).exit_code, 0);
   EXPECT_EQ(records_of("edge"), 1) << "it is still there";
+  EXPECT_EQ(run({"plan", "history", "--lab", "hub"}).out, run({"plan", "history", "--lab", "hub-2"}).out);
   const std::string first = support::read_file(lab / "database");
   EXPECT_EQ(run({"lab", "up", "--fresh", "--free-ports"}).exit_code, 0);
   EXPECT_FALSE(std::filesystem::exists(first.substr(0, first.find('\n')))) << "removed with the lab";
