@@ -21,6 +21,13 @@ function(jembatan_cold target)
   endif()
 endfunction()
 
+# jembatan_little_sanitized(TARGET): without the checks of undefined behaviour, of what a person waits for and no stranger sends to.
+function(jembatan_little_sanitized target)
+  if(JEMBATAN_SANITIZE MATCHES undefined)
+    target_compile_options(${target} PRIVATE -fno-sanitize=undefined)
+  endif()
+endfunction()
+
 # jembatan_unity(TARGET): compiles its sources several at a time, if that is wanted: headers and templates are most of
 # what a source costs. So names in unnamed namespaces are unique in their folder.
 function(jembatan_unity target)

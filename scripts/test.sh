@@ -22,9 +22,10 @@ run_tests() {
 }
 
 # The black-box tests, as they are built already, against the programs of another build.
+#   run_against BUILD [ctest's options to choose some]
 run_against() {
   step "test: the programs of $1"
-  JEMBATAN_PROGRAMS="$PWD/build/$1/apps" ctest --preset asan -L blackbox -j "$(($(nproc) * 2))" --progress
+  JEMBATAN_PROGRAMS="$PWD/build/$1/apps" ctest --preset asan -L blackbox -j "$(($(nproc) * 2))" --progress "${@:2}"
 }
 
 if [ "${1:-}" = quick ]; then
@@ -55,6 +56,6 @@ build tsan
 run_against tsan
 
 build released
-run_against released
+run_against released -R '^(Chain|UnderLoad|Reload|Stop|Start|TwoHomes|Accounting|Golden|DecidingChain|ManagementTest)\.'
 run_tests released
 step "done"

@@ -278,7 +278,7 @@ TEST_F(SharedPlan, StaysInForceWithoutTheDatabaseAndThroughKillsAndIsChangedWhen
   ASSERT_TRUE(has_revision(other, 3)) << "what was changed while it was down";
   EXPECT_TRUE(support::eventually([&] { return ready(other) == "200 ready\n"; })) << ready(other);
   EXPECT_EQ(other.stop(), 0);
-  EXPECT_EQ(one.stop(), 0);
+  EXPECT_EQ(one.stop(), 0) << one.log();
 }
 
 TEST_F(SharedPlan, ChangesAtBothNodesAtOnceAreOneBehindTheOtherOrRefused) {

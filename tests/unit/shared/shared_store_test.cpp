@@ -10,12 +10,6 @@
 #include "support/packets.h"
 #include "support/postgres.h"
 
-// libpqxx 6.4 loses the last result, some 2 KB, when a connection breaks under a statement.
-extern "C" const char* __lsan_default_suppressions();   // NOLINT
-extern "C" const char* __lsan_default_suppressions() {  // NOLINT
-  return "leak:libpqxx\n";
-}
-
 namespace jembatan::shared {
 namespace {
 
