@@ -23,6 +23,15 @@ bool belongs(const Session& session, const Record& record);
 ///   session  in: the newest known, if any; out: as it is now
 SessionStep follow(std::optional<Session>& session, const Record& record);
 
+/// The id of a session that another node recorded the beginning of: no record here has it.
+///   node  its number in the database that nodes share
+constexpr std::int64_t id_elsewhere(std::int64_t node, std::int64_t record) {
+  return (node << 40U) + record;
+}
+constexpr bool is_elsewhere(std::int64_t session) {
+  return session >= std::int64_t{1} << 40U;
+}
+
 /// From then on, without a word, an open session is lost.
 WallTime lost_from(const Session& session, const Silence& silence);
 

@@ -157,6 +157,11 @@ class Store {
   /// Takes records over from the inbox, in its order, each once: those that it has are passed over.
   ///   errors  Errc::io: it may have none of them, or some
   virtual Status fill(std::span<const Incoming> records) = 0;
+  /// Takes over what another node recorded, into the sessions alone: each record once, in the order of its
+  /// numbers there.
+  virtual Status hear(std::int64_t node, std::span<const Record> records) = 0;
+  /// The last record of another node that was heard; 0: none.
+  virtual Result<std::int64_t> heard(std::int64_t node) = 0;
   /// Is told each session that changes, as it is then, maybe more than once.
   virtual void watch(std::function<void(const Session&)> changed) = 0;
   /// On return, everything that was filled in survives a loss of power: the inbox may forget it.

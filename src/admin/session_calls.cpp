@@ -28,26 +28,23 @@ Result<engine::SessionRequest> request_about(const Asked& asked, const json& bod
   query.id = number->get<std::int64_t>();
   engine::SessionRequest out;
   out.code = code;
-  const Status read = asked.server.with_accounting([&](accounting::Store& store) -> Status {
-    const auto found = store.sessions(query);
-    if (!found) return found.error();
-    if (found->empty())
-      return fail(Errc::not_found, fmt::format("there is no session {}; open ones have the numbers that "
-                                               "jembatan session list tells",
-                                               *query.id));
-    out.of.session = found->front();
-    if (out.of.session.ended)
-      return fail(Errc::conflict,
-                  fmt::format("session {} has ended at {}", *query.id, text_of(*out.of.session.ended)));
-    const auto records = store.records_of(out.of.session);
-    if (!records) return records.error();
-    if (records->empty())
-      return fail(Errc::conflict, fmt::format("the records of session {} are kept no longer", *query.id));
-    out.of.device = records->back().source;
-    out.attributes = engine::identification_of(*records);
-    return {};
-  });
-  if (!read) return read.error();
+  const auto found =
+      asked.server.with_accounting([&](accounting::Store& store) { return store.sessions(query); });
+  if (!found) return found.error();
+  if (found->empty())
+    return fail(Errc::not_found, fmt::format("there is no session {}; open ones have the numbers that "
+                                             "jembatan session list tells",
+                                             *query.id));
+  out.of.session = found->front();
+  if (out.of.session.ended)
+    return fail(Errc::conflict,
+                fmt::format("session {} has ended at {}", *query.id, text_of(*out.of.session.ended)));
+  const auto records = asked.server.records_of(out.of.session);
+  if (!records) return records.error();
+  if (records->empty())
+    return fail(Errc::conflict, fmt::format("the records of session {} are kept no longer", *query.id));
+  out.of.device = records->back().source;
+  out.attributes = engine::identification_of(*records);
   return out;
 }
 

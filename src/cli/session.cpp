@@ -44,7 +44,7 @@ void print_sessions(const json& rows, Terminal& out) {
   Table table(
       {"session", "user", "client (place)", "NAS", "started (UTC)", "lasts", "in", "out", "ended (UTC)"});
   for (const json& row : rows) {
-    table.add({std::to_string(row.value("number", 0)), text_in(row, "user"),
+    table.add({std::to_string(row.value("number", std::int64_t{0})), text_in(row, "user"),
                text_in(row, "client") + place_text(row), device_text(row),
                short_time(text_in(row, "started")), lasting_text(row),
                octets_text(row.value("input_octets", std::uint64_t{0})),
@@ -67,7 +67,7 @@ void print_session(const json& row, const json& records, Terminal& out) {
   const auto line = [&](std::string_view name, const std::string& value) {
     if (!value.empty()) out.line(fmt::format("  {:<12}{}", name, value));
   };
-  out.line(out.coloured(fmt::format("session {}  {}", row.value("number", 0), end_text(row)), Colour::bold));
+  out.line(out.coloured(fmt::format("session {}  {}", row.value("number", std::int64_t{0}), end_text(row)), Colour::bold));
   line("user", text_in(row, "user"));
   line("realm", text_in(row, "realm"));
   line("client", text_in(row, "client") + place_text(row));
@@ -80,6 +80,7 @@ void print_session(const json& row, const json& records, Terminal& out) {
   line("octets", fmt::format("{} in, {} out", octets_text(row.value("input_octets", std::uint64_t{0})),
                              octets_text(row.value("output_octets", std::uint64_t{0}))));
   out.line(out.coloured("records of this device and Acct-Session-Id", Colour::bold));
+  if (records.empty()) out.line("  none at this node: other nodes of its plan have them");
   for (const json& one : records)
     out.line(fmt::format("  {:>8}  {}  {:<15}  {}", one.value("id", 0), short_time(text_in(one, "received")),
                          text_in(one, "status"), text_in(one, "user")));

@@ -54,7 +54,7 @@ Exit print_answer(const json& body, const Arguments& arguments, Terminal& termin
     return exit;
   }
   const std::string client = body.value("client", "");
-  terminal.line(fmt::format("session {} of {}: {} to client {}{}", body.value("number", 0),
+  terminal.line(fmt::format("session {} of {}: {} to client {}{}", body.value("number", std::int64_t{0}),
                             body.value("user", ""), body.value("asked", ""), client.empty() ? "?" : client,
                             body.contains("at") ? " at " + body.value("at", "") : ""));
   if (none) {

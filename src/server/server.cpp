@@ -92,7 +92,7 @@ class StoredSessions final : public engine::SessionFinder {
     return server_.with_accounting([&](accounting::Store& store) { return store.sessions(query); });
   }
   Result<std::vector<accounting::Record>> records_of(const accounting::Session& session) override {
-    return server_.with_accounting([&](accounting::Store& store) { return store.records_of(session); });
+    return server_.records_of(session);
   }
 
  private:

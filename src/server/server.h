@@ -131,6 +131,9 @@ class Server {
     put_back(std::move(*reader));
     return out;
   }
+  /// What was received of a session, the oldest first; of one that began at another node, what all have.
+  ///   errors  also Errc::unreachable: the database that nodes share
+  Result<std::vector<accounting::Record>> records_of(const accounting::Session& session);
   /// Changes what waits to be sent on: for a group, to another one or to nobody.
   ///   returns  how many records
   Result<std::uint64_t> redirect_accounting(const std::string& group, const std::optional<std::string>& to);

@@ -1,8 +1,10 @@
 // What a server shares with other nodes by their database.
 #include <fmt/format.h>
 
+#include "accounting/sessions.h"
 #include "host/secret_file.h"
 #include "server/event_log.h"
+#include "server/filler.h"
 #include "server/log.h"
 #include "server/plan_sharer.h"
 #include "server/server.h"
@@ -74,8 +76,27 @@ Status Server::share_accounting() {
             });
           },
       .last = [this] { return with_accounting([](accounting::Store& store) { return store.last(); }); },
+      .plan = settings_.shared_plan,
+      .heard =
+          [this](std::int64_t node) {
+            Result<std::int64_t> out = fail(Errc::io, "the node is being stopped");
+            filler_->work([&](accounting::Store& store) { out = store.heard(node); });
+            return out;
+          },
+      .hear =
+          [this](std::int64_t node, std::span<const accounting::Record> records) {
+            Status out = fail(Errc::io, "the node is being stopped");
+            filler_->work([&](accounting::Store& store) { out = store.hear(node, records); });
+            return out;
+          },
+      .silence = settings_.housekeeping.silence.most,
       .events = *events_});
   return {};
+}
+
+Result<std::vector<accounting::Record>> Server::records_of(const accounting::Session& session) {
+  if (sharer_ && accounting::is_elsewhere(session.id)) return sharer_->records_of(session);
+  return with_accounting([&](accounting::Store& store) { return store.records_of(session); });
 }
 
 Status Server::take_over_plan() {

@@ -49,6 +49,12 @@ Result<std::vector<shared::Node>> Sharer::nodes() const {
   return (*store)->nodes();
 }
 
+Result<std::vector<accounting::Record>> Sharer::records_of(const accounting::Session& session) const {
+  auto store = shared::SharedStore::open(parts_.wish);
+  if (!store) return store.error();
+  return (*store)->records_of(session);
+}
+
 bool Sharer::stopping() const {
   const std::lock_guard lock(mutex_);
   return stop_;
@@ -65,6 +71,7 @@ void Sharer::run() {
   while (!stopping()) {
     Status done = store_ ? Status{} : connect();
     if (done) done = bring();
+    if (done) done = hear();
     if (done && Steady::now() >= report_at_) done = report();
     if (done) {
       wait(kLookEvery);
@@ -116,6 +123,36 @@ Status Sharer::bring() {
       tell(engine::Weight::info, fmt::format("reached again, {} brought", counted(brought_, "record")));
     }
     return {};
+  }
+  return {};
+}
+
+Status Sharer::hear() {
+  if (parts_.plan.empty()) return {};
+  const auto others = store_->others(parts_.plan);
+  if (!others) return others.error();
+  for (const auto& other : *others) {
+    if (const Status done = hear(other); !done) return done;
+  }
+  return {};
+}
+
+Status Sharer::hear(const shared::SharedStore::Other& other) {
+  if (!heard_.contains(other.number)) {
+    auto last = parts_.heard(other.number);
+    if (last && *last == 0)
+      last = store_->last_before(other.number, host::SystemClock().now().wall - parts_.silence);
+    if (!last) return last.error();
+    heard_[other.number].last = *last;
+  }
+  Heard& heard = heard_[other.number];
+  while (heard.last < other.last_record && !stopping()) {
+    const auto records = store_->records(other.number, heard.last, heard.received, kAtATime);
+    if (!records) return records.error();
+    if (const Status done = parts_.hear(other.number, *records); !done) return done;
+    // Numbers without a record are those that the database did not take.
+    heard.last = records->empty() ? other.last_record : records->back().id;
+    if (!records->empty()) heard.received = records->back().received;
   }
   return {};
 }

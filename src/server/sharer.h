@@ -20,6 +20,11 @@ class Sharer {
     /// The records behind one, the oldest first.
     std::function<Result<std::vector<accounting::Record>>(std::int64_t behind, std::size_t most)> records;
     std::function<Result<std::int64_t>()> last;  ///< the number of the last record
+    /// The plan that this node shares with others, whose sessions are this node's as well; empty: none.
+    std::string plan;
+    std::function<Result<std::int64_t>(std::int64_t node)> heard;
+    std::function<Status(std::int64_t node, std::span<const accounting::Record>)> hear;
+    std::chrono::seconds silence;  ///< no session of which nothing was heard for so long lasts
     EventLog& events;
   };
   explicit Sharer(Parts parts) : parts_(std::move(parts)) {}
@@ -32,6 +37,8 @@ class Sharer {
   std::string problem() const;
   /// All nodes, as the database knows them; by a connection of its own. Any thread, which may be blocked.
   Result<std::vector<shared::Node>> nodes() const;
+  /// What all nodes have of a session; likewise.
+  Result<std::vector<accounting::Record>> records_of(const accounting::Session& session) const;
   void stop();
 
  private:
@@ -45,6 +52,9 @@ class Sharer {
   ///   errors  of the database; Errc::io: of the node's own store
   Status bring();
   Status report();
+  /// Takes over what other nodes of the plan have recorded.
+  Status hear();
+  Status hear(const shared::SharedStore::Other& other);
   void lost(const Error& why);
   void tell(engine::Weight weight, std::string text);
 
@@ -60,6 +70,11 @@ class Sharer {
   std::int64_t behind_ = 0;
   std::uint64_t brought_ = 0;  // since it was connected
   Steady::time_point report_at_;
+  struct Heard {
+    std::int64_t last = 0;
+    WallTime received;  // of that
+  };
+  std::map<std::int64_t, Heard> heard_;  // by node
   std::chrono::milliseconds rest_{0};
   std::thread thread_;
 };

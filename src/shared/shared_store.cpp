@@ -4,6 +4,7 @@
 
 #include <set>
 
+#include "accounting/sessions.h"
 #include "base/text.h"
 #include "shared/connection.h"
 
@@ -43,6 +44,38 @@ constexpr const char* kNodes =
     "END "
     "FROM node LEFT JOIN plan_member ON plan_member.node = node.number "
     "ORDER BY name, node.number DESC, asked DESC";
+
+constexpr const char* kArrivals =
+    "SELECT number, (extract(epoch FROM received) * 1000)::bigint, "
+    "(extract(epoch FROM event_time) * 1000)::bigint, client, host(source), realm, encode(key, 'hex'), "
+    "encode(digest, 'hex'), encode(attributes, 'hex') FROM record ";
+
+WallTime time_in(const pqxx::field& field) {
+  return WallTime(std::chrono::milliseconds(field.as<std::int64_t>()));
+}
+
+void read_digest(const pqxx::field& field, accounting::Digest& into) {
+  const auto octets = from_hex(field.as<std::string>());
+  if (octets && octets->size() == into.size()) std::copy(octets->begin(), octets->end(), into.begin());
+}
+
+std::vector<Record> records_in(const pqxx::result& rows) {
+  std::vector<Record> out;
+  for (const auto& row : rows) {
+    accounting::Arrival one;
+    row[0].to(one.id);
+    one.received = time_in(row[1]);
+    one.event_time = time_in(row[2]);
+    row[3].to(one.client);
+    if (const auto source = IpAddress::parse(row[4].as<std::string>())) one.source = *source;
+    row[5].to(one.realm);
+    read_digest(row[6], one.key);
+    read_digest(row[7], one.digest);
+    if (auto octets = from_hex(row[8].as<std::string>())) one.attributes = std::move(*octets);
+    out.push_back(accounting::taken_apart(std::move(one)));
+  }
+  return out;
+}
 
 std::string day_text(WallTime time) {
   return text_of(time).substr(0, 10);
@@ -85,6 +118,53 @@ class Postgres final : public SharedStore {
         }
       }
       return refused;
+    });
+  }
+
+  Result<std::vector<Other>> others(const std::string& plan) override {
+    return attempt_sql([&]() -> Result<std::vector<Other>> {
+      pqxx::read_transaction look(*at_);
+      std::vector<Other> out;
+      for (const auto& row : look.exec_params(
+               "SELECT number, last_record FROM node JOIN plan_member ON plan_member.node = node.number "
+               "WHERE plan = $1 AND wrapped_key IS NOT NULL AND number <> $2",
+               plan, at_.node()))
+        out.push_back({row[0].as<std::int64_t>(), row[1].as<std::int64_t>()});
+      return out;
+    });
+  }
+
+  Result<std::vector<Record>> records(std::int64_t node, std::int64_t behind, WallTime from,
+                                      std::size_t most) override {
+    return attempt_sql([&]() -> Result<std::vector<Record>> {
+      pqxx::read_transaction look(*at_);
+      return records_in(look.exec_params(
+          std::string(kArrivals) + "WHERE node = $1 AND number > $2 AND day >= $3 ORDER BY number LIMIT $4",
+          node, behind, day_text(from - std::chrono::hours(24)), most));
+    });
+  }
+
+  Result<std::int64_t> last_before(std::int64_t node, WallTime then) override {
+    return attempt_sql([&]() -> Result<std::int64_t> {
+      pqxx::read_transaction look(*at_);
+      return look
+          .exec_params1(
+              "SELECT coalesce((SELECT min(number) - 1 FROM record WHERE node = $1 AND day >= $2 AND "
+              "received >= $3), (SELECT last_record FROM node WHERE number = $1), 0)",
+              node, day_text(then), text_of(then))[0]
+          .as<std::int64_t>();
+    });
+  }
+
+  Result<std::vector<Record>> records_of(const accounting::Session& session) override {
+    return attempt_sql([&]() -> Result<std::vector<Record>> {
+      pqxx::read_transaction look(*at_);
+      auto out = records_in(look.exec_params(
+          std::string(kArrivals) +
+              "WHERE session_id = $1 AND nas = $2 AND day >= $3 ORDER BY received, number LIMIT 1000",
+          session.session_id, session.nas, day_text(session.started - std::chrono::hours(24))));
+      std::erase_if(out, [&](const Record& record) { return !accounting::belongs(session, record); });
+      return out;
     });
   }
 

@@ -5,7 +5,7 @@
 #include <string>
 #include <vector>
 
-#include "accounting/record.h"
+#include "accounting/store.h"
 
 namespace jembatan::shared {
 
@@ -61,6 +61,20 @@ class SharedStore {
   virtual Result<std::vector<Refused>> add(std::span<const accounting::Record> records) = 0;
   /// Tells how the node is, now.
   virtual Status report(const Report& report) = 0;
+  /// Another node that has a part in the same plan.
+  struct Other {
+    std::int64_t number = 0;
+    std::int64_t last_record = 0;  ///< that the database has of it
+  };
+  virtual Result<std::vector<Other>> others(const std::string& plan) = 0;
+  /// Records of a node behind one, the oldest first.
+  ///   from  those that were received earlier by a day and more are not looked for
+  virtual Result<std::vector<accounting::Record>> records(std::int64_t node, std::int64_t behind,
+                                                          WallTime from, std::size_t most) = 0;
+  /// The last record of a node that was received before then; 0: none.
+  virtual Result<std::int64_t> last_before(std::int64_t node, WallTime then) = 0;
+  /// What all nodes have of a session, the oldest first.
+  virtual Result<std::vector<accounting::Record>> records_of(const accounting::Session& session) = 0;
   /// All nodes, by name; of one whose numbers began anew, the newest.
   virtual Result<std::vector<Node>> nodes() = 0;
   /// Ends a call that blocks, with an error. Any thread.

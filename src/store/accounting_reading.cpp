@@ -20,9 +20,9 @@ using std::chrono::days;
 // Ids are small and dense: a bit each.
 class SeenIds {
  public:
-  // False if it was there. Of ids that no node gives, a damaged file's, that is not known.
+  // False if it was there.
   bool add(std::int64_t id) {
-    if (id < 0 || id >= kMost) return true;
+    if (id < 0 || id >= kMost) return others_.insert(id).second;
     const auto at = static_cast<std::size_t>(id);
     if (at >= seen_.size()) seen_.resize(at + at / 2 + 1);
     if (seen_[at]) return false;
@@ -32,6 +32,7 @@ class SeenIds {
  private:
   static constexpr std::int64_t kMost = std::int64_t{1} << 34U;
   std::vector<bool> seen_;
+  std::unordered_set<std::int64_t> others_;  // of other nodes
 };
 
 Entry entry_in(SQLite::Statement& row) {

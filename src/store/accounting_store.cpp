@@ -120,8 +120,10 @@ void AccountingStore::apply(const Filed& one) {
     enqueue_.bind(5, one.incoming->keep ? 1 : 0);
     run(enqueue_);
   }
-  if (!one.incoming->keep) return;
-  const Record& record = one.record;
+  if (one.incoming->keep) apply_to_sessions(one.record);
+}
+
+void AccountingStore::apply_to_sessions(const Record& record) {
   if (record.status == StatusType::accounting_on || record.status == StatusType::accounting_off)
     return close_sessions(record);
   auto session = session_of(record);
@@ -129,6 +131,32 @@ void AccountingStore::apply(const Filed& one) {
   bind_session(put_session_, *session);
   run(put_session_);
   changed_(*session);
+}
+
+Status AccountingStore::hear(std::int64_t node, std::span<const Record> records) {
+  if (records.empty()) return {};
+  return attempt(folder_, [&]() -> Status {
+    SQLite::Transaction whole(main_, SQLite::TransactionBehavior::IMMEDIATE);
+    const std::int64_t last = number_of(main_, fmt::format("SELECT last FROM heard WHERE node = {}", node));
+    for (const Record& record : records) {
+      if (record.id <= last) continue;
+      Record one = record;
+      one.id = accounting::id_elsewhere(node, record.id);
+      apply_to_sessions(one);
+    }
+    SQLite::Statement note(
+        main_, "INSERT INTO heard VALUES (?1, ?2) ON CONFLICT DO UPDATE SET last = max(last, ?2)");
+    bind_all(note, node, records.back().id);
+    note.exec();
+    whole.commit();
+    return {};
+  });
+}
+
+Result<std::int64_t> AccountingStore::heard(std::int64_t node) {
+  return attempt(folder_, [&]() -> Result<std::int64_t> {
+    return number_of(main_, fmt::format("SELECT last FROM heard WHERE node = {}", node));
+  });
 }
 
 void AccountingStore::close_sessions(const Record& record) {

@@ -16,6 +16,8 @@ class AccountingStore final : public accounting::Store {
   static Result<std::unique_ptr<AccountingStore>> open_for_reading(const std::filesystem::path& folder);
 
   Status fill(std::span<const accounting::Incoming> records) override;
+  Status hear(std::int64_t node, std::span<const accounting::Record> records) override;
+  Result<std::int64_t> heard(std::int64_t node) override;
   void watch(std::function<void(const accounting::Session&)> changed) override {
     changed_ = std::move(changed);
   }
@@ -46,6 +48,8 @@ class AccountingStore final : public accounting::Store {
   struct Filed;
   std::vector<Filed> put_into_days(std::span<const accounting::Incoming> records);
   void apply(const Filed& one);
+  /// What a record means for sessions.
+  void apply_to_sessions(const accounting::Record& record);
   std::vector<accounting::Record> newest_of(const accounting::Query& query);
   std::vector<accounting::Record> oldest_behind(const accounting::Query& query);
   void mark_lost(WallTime now, const accounting::Silence& silence);

@@ -10,7 +10,12 @@
 namespace jembatan::store {
 namespace {
 
-constexpr std::int64_t kAccountingVersion = 2;
+constexpr std::int64_t kAccountingVersion = 3;
+
+// What version 3 has besides: how far other nodes were heard.
+constexpr const char* kHeardTable = R"(
+CREATE TABLE heard (node INTEGER PRIMARY KEY, last INTEGER NOT NULL);
+)";
 
 constexpr const char* kAccountingTables = R"(
 CREATE TABLE progress (filled INTEGER NOT NULL, evidence_behind INTEGER NOT NULL);
@@ -78,6 +83,12 @@ void from_version_1(SQLite::Database& database, const std::filesystem::path& fol
   database.exec("VACUUM");
 }
 
+void from_version_2(SQLite::Database& database) {
+  SQLite::Transaction whole(database, SQLite::TransactionBehavior::IMMEDIATE);
+  database.exec(fmt::format("{}PRAGMA user_version = 3", kHeardTable));
+  whole.commit();
+}
+
 }  // namespace
 
 void settle(SQLite::Database& database) {
@@ -103,7 +114,8 @@ Result<SQLite::Database> open_accounting(const std::filesystem::path& folder) {
     SQLite::Database database = open_to_write(file);
     database.exec("PRAGMA synchronous = NORMAL; PRAGMA wal_autocheckpoint = 4000");
     if (number_of(database, "PRAGMA user_version") == 1) from_version_1(database, folder);
-    const std::string tables = std::string(kSessionTable) + kAccountingTables;
+    if (number_of(database, "PRAGMA user_version") == 2) from_version_2(database);
+    const std::string tables = std::string(kSessionTable) + kAccountingTables + kHeardTable;
     if (Status s = make_tables(database, tables, kAccountingVersion); !s) return s.error();
     if (Status s = check_quickly(database); !s) return s.error();
     return database;

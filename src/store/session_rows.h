@@ -27,12 +27,12 @@ inline constexpr std::string_view kPutSession =
     "framed_ip = ?9, started_ms = ?10, updated_ms = ?11, heard_ms = ?12, ended_ms = ?13, ended_by = ?14, "
     "interval_s = ?15, session_time_s = ?16, input_octets = ?17, output_octets = ?18, terminate_cause = ?19";
 
-/// The sessions of a device and Acct-Session-Id, the newest first.
+/// The sessions of a device and Acct-Session-Id, the newest first: of two nodes, numbers do not tell.
 inline constexpr std::string_view kSessionsOf =
     "SELECT id, client, nas, port, session_id, user, realm, calling_station, framed_ip, started_ms, "
     "updated_ms, "
     "heard_ms, ended_ms, ended_by, interval_s, session_time_s, input_octets, output_octets, terminate_cause "
-    "FROM session WHERE session_id = ?1 AND nas = ?2 ORDER BY id DESC LIMIT 16";
+    "FROM session WHERE session_id = ?1 AND nas = ?2 ORDER BY started_ms DESC, id DESC LIMIT 16";
 /// The first of them that the record belongs to.
 std::optional<accounting::Session> session_that_belongs(SQLite::Statement& sessions_of,
                                                         const accounting::Record& record);

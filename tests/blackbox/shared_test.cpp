@@ -308,6 +308,62 @@ TEST_F(SharedPlan, ChangesAtBothNodesAtOnceAreOneBehindTheOtherOrRefused) {
   EXPECT_EQ(one.ask_node({"plan", "history"}), other.ask_node({"plan", "history"}));
 }
 
+// Sessions are those of the plan's nodes: where one began does not matter.
+TEST_F(SharedPlan, ItsNodesKnowEachOthersSessions) {
+  ASSERT_EQ(apply(one, kHere + R"(
+[[access]]
+name = "one place"
+when = 'sessions >= 1'
+permit = false
+message = "elsewhere already"
+[[access]]
+name = "everybody"
+permit = true
+)"),
+            0);
+  other.start();
+  ASSERT_EQ(on(one, way_in(other)).exit_code, 0);
+  ASSERT_TRUE(has_revision(other, 1)) << other.log();
+  const auto tell = [](const TestNode& node, const std::string& status, const std::string& session) {
+    const auto asked = client({"ask", "accounting", "--to", node.accounting_to(), "--secret", "laut",
+                               "--status", status, "--session-id", session, "--user", "tamu@reef.example",
+                               "Calling-Station-Id=02-00-00-00-00-01", "NAS-Identifier=deck"});
+    EXPECT_EQ(asked.exit_code, 0) << asked.out << asked.error;
+  };
+  const auto let_in = [](const TestNode& node) {
+    return client({"ask", "access", "--to", node.access_to(), "--secret", "laut", "--user",
+                   "tamu@reef.example", "--password", "ombak-3", "Calling-Station-Id=02-00-00-00-00-02"})
+               .exit_code == 0;
+  };
+  const auto open_at = [](const TestNode& node) {
+    const auto body = node.ask_node({"session", "list"});
+    return body.contains("sessions") ? body.at("sessions").size() : 99U;
+  };
+  tell(one, "Start", "s1");
+  ASSERT_TRUE(support::eventually([&] { return open_at(other) == 1; })) << other.log();
+  EXPECT_FALSE(let_in(other));
+  const std::int64_t number = other.ask_node({"session", "list"}).at("sessions").at(0).at("number");
+  EXPECT_GT(number, 1'000'000'000'000) << "no record of this node has it";
+  const auto shown = on(other, {"session", "disconnect", std::to_string(number)});
+  EXPECT_THAT(shown.error + shown.out, HasSubstr("authorization_port"))
+      << "its records are found where they are";
+
+  other.kill();
+  tell(one, "Stop", "s1");
+  tell(one, "Start", "s2");
+  other.start();
+  ASSERT_TRUE(support::eventually([&] {
+    const auto body = other.ask_node({"session", "list"});
+    return body.contains("sessions") && body.at("sessions").size() == 1 &&
+           body.at("sessions").at(0).at("session_id") == "s2";
+  })) << other.log();
+  EXPECT_FALSE(let_in(other));
+  tell(other, "Stop", "s2");  // the device asks the other hub by now
+  EXPECT_TRUE(support::eventually([&] { return open_at(one) == 0 && open_at(other) == 0; }));
+  EXPECT_TRUE(let_in(one));
+  EXPECT_EQ(records("hub-a s1,hub-a s1,hub-a s2,hub-b s2"), "hub-a s1,hub-a s1,hub-a s2,hub-b s2");
+}
+
 TEST_F(SharedPlan, IsNotMixedWithOneThatANodeHasOfItsOwn) {
   ASSERT_EQ(apply(one, kHere), 0);
   TestNode stranger("hub-c", "", TestNode::Plan::by_commands);

@@ -101,6 +101,8 @@ class ShelfStore final : public accounting::Store {
     shelf_.filled.insert(shelf_.filled.end(), records.begin(), records.end());
     return {};
   }
+  Status hear(std::int64_t, std::span<const accounting::Record>) override { return {}; }
+  Result<std::int64_t> heard(std::int64_t) override { return 0; }
   void watch(std::function<void(const accounting::Session&)>) override {}
   Status settle() override { return {}; }
   Result<std::string> tidy(WallTime, const accounting::Housekeeping&) override { return std::string(); }

@@ -6,6 +6,7 @@
 
 #include <filesystem>
 
+#include "accounting/sessions.h"
 #include "store/inbox.h"
 #include "store_fixture.h"
 
@@ -328,6 +329,48 @@ INSERT INTO outbox VALUES (4, 1, 'reef-homes'), (5, 2, 'reef-homes'), (6, 2, 'ar
                                                {"kerapu", *IpAddress::parse("192.0.2.1")}, "", kNow + 9s);
     EXPECT_EQ(*(*store)->find(*resent), 1);  // its digest was of another kind
   }
+}
+
+// What another node recorded: into the sessions, once, and into nothing else.
+TEST_F(StoreTest, ASessionGoesOnAtAnotherNode) {
+  const auto record = [&](const RequestBuilder& request, std::int64_t number, std::chrono::seconds after) {
+    auto arrival = incoming(request, after).arrival;
+    arrival.id = number;
+    return accounting::taken_apart(std::move(arrival));
+  };
+  std::vector<accounting::Session> told;
+  store->watch([&](const accounting::Session& session) { told.push_back(session); });
+  std::vector<accounting::Record> heard{record(start(), 7, 0s)};
+  ASSERT_TRUE(store->hear(2, heard));
+  ASSERT_TRUE(store->hear(2, heard)) << "again: nothing";
+  EXPECT_EQ(told.size(), 1U);
+  EXPECT_EQ(*store->heard(2), 7);
+  EXPECT_EQ(*store->heard(3), 0);
+  ASSERT_EQ(sessions().size(), 1U);
+  EXPECT_EQ(sessions()[0].id, accounting::id_elsewhere(2, 7));
+  EXPECT_TRUE(store->records({})->empty());
+  EXPECT_EQ(*store->last(), 0);
+  EXPECT_TRUE(waiting("reef").empty());
+
+  fill(interim().with("Acct-Input-Octets", "500"), 60s);  // the device asks this node by now
+  ASSERT_EQ(sessions().size(), 1U);
+  EXPECT_EQ(sessions()[0].input_octets, 500U);
+  open();
+  ASSERT_TRUE(store->hear(2, std::vector{record(stop(), 9, 120s)}));
+  ASSERT_EQ(sessions().size(), 1U);
+  EXPECT_TRUE(sessions()[0].ended);
+
+  // The device begins with the same number again, here: an older session of another node has the higher one.
+  fill(start(), 3h);
+  fill(interim().with("Acct-Input-Octets", "9"), 3h + 60s);
+  Query open_only;
+  open_only.open_only = true;
+  ASSERT_EQ(sessions(open_only).size(), 1U);
+  EXPECT_LT(sessions(open_only)[0].id, accounting::id_elsewhere(1, 0));
+  EXPECT_EQ(sessions(open_only)[0].input_octets, 9U);
+  std::size_t all = 0;
+  ASSERT_TRUE(store->each_session({}, [&](const accounting::Session&) { ++all; }));
+  EXPECT_EQ(all, 2U);
 }
 
 class InboxTest : public StoreTest {
