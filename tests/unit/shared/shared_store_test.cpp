@@ -129,6 +129,52 @@ TEST_F(Shared, APartitionThatSomebodyDroppedIsMadeAgain) {
   EXPECT_EQ(sql("SELECT count(*) FROM jembatan.record"), "2");
 }
 
+// As with a database and its standby: the first that takes writes.
+TEST_F(Shared, OfSeveralHostsTheOneThatTakesWritesIsUsed) {
+  const auto hub = SharedStore::open({"host=127.0.0.1,127.0.0.1 port=1," + std::to_string(database->port()) +
+                                          " target_session_attrs=read-write dbname=postgres user=keeper",
+                                      "hub-a", "origin-a"});
+  ASSERT_TRUE(hub) << hub.error().text;
+  EXPECT_TRUE((*hub)->add(std::vector<Record>{record(1)})->empty());
+}
+
+// What other nodes of a plan recorded, and what all have of a session.
+TEST_F(Shared, RecordsOfOthersAreReadInTheirOrder) {
+  const auto one = open("hub-a", "origin-a");
+  const auto other = open("hub-b", "origin-b");
+  EXPECT_TRUE(one->others("hub")->empty()) << "none has a part in the plan";
+  (void)sql("INSERT INTO jembatan.plan VALUES ('hub', 'o', 0)");
+  (void)sql(
+      "INSERT INTO jembatan.plan_member (plan, node, public_key, wrapped_key) "
+      "SELECT 'hub', number, 'x', 'y' FROM jembatan.node");
+  const std::vector<Record> records{record(3), record(5, "s2", std::chrono::hours(20)),
+                                    record(9, "s1", std::chrono::hours(30))};
+  EXPECT_TRUE(one->add(records)->empty());
+  const auto others = *other->others("hub");
+  ASSERT_EQ(others.size(), 1U);
+  EXPECT_EQ(others[0].last_record, 9);
+  const auto read = *other->records(others[0].number, 3, records[1].received, 10);
+  ASSERT_EQ(read.size(), 2U);
+  EXPECT_EQ(read[0].id, 5);
+  EXPECT_EQ(read[0].session_id, "s2");
+  EXPECT_EQ(read[0].received, records[1].received);
+  EXPECT_EQ(read[0].key, records[1].key);
+  EXPECT_EQ(read[0].attributes, records[1].attributes);
+  EXPECT_EQ(read[0].source, records[1].source);
+  EXPECT_EQ(other->records(others[0].number, 3, records[1].received, 1)->size(), 1U);
+  EXPECT_EQ(*other->last_before(others[0].number, records[1].received), 4);
+  EXPECT_EQ(*other->last_before(others[0].number, records[2].received + std::chrono::hours(99)), 9);
+  accounting::Session session;
+  session.session_id = "s1";
+  session.nas = records[0].nas;
+  session.user = records[0].user;
+  session.client = records[0].client;
+  session.port = records[0].port;
+  session.started = records[0].received;
+  EXPECT_EQ(other->records_of(session)->size(), 2U);
+  EXPECT_TRUE(one->others("another")->empty());
+}
+
 TEST_F(Shared, WhatCannotBeUsedIsSaidWithoutThePassword) {
   const auto error_of = [](const std::string& text) {
     const auto opened = SharedStore::open({text, "hub", "o"});
