@@ -67,7 +67,8 @@ void print_session(const json& row, const json& records, Terminal& out) {
   const auto line = [&](std::string_view name, const std::string& value) {
     if (!value.empty()) out.line(fmt::format("  {:<12}{}", name, value));
   };
-  out.line(out.coloured(fmt::format("session {}  {}", row.value("number", std::int64_t{0}), end_text(row)), Colour::bold));
+  out.line(out.coloured(fmt::format("session {}  {}", row.value("number", std::int64_t{0}), end_text(row)),
+                        Colour::bold));
   line("user", text_in(row, "user"));
   line("realm", text_in(row, "realm"));
   line("client", text_in(row, "client") + place_text(row));

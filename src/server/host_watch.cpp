@@ -29,6 +29,7 @@ void HostWatch::stop() {
 
 void HostWatch::run() {
   const auto woken = [this] { return look_ || stop_; };
+  bool moved = false;  // and nobody has taken that up yet
   while (true) {
     const auto due = names_.next_due();
     {
@@ -41,7 +42,8 @@ void HostWatch::run() {
       if (stop_) return;
       look_ = false;
     }
-    if (names_.look_again()) moved_();
+    moved = names_.look_again() || moved;
+    if (moved && moved_()) moved = false;
   }
 }
 

@@ -9,8 +9,8 @@ namespace jembatan::server {
 /// Looks host names up again when their time has come, on a thread of its own.
 class HostWatch {
  public:
-  /// `moved` is called on that thread when a name leads elsewhere.
-  HostWatch(HostNames& names, std::function<void()> moved) : names_(names), moved_(std::move(moved)) {}
+  /// moved  called on that thread when a name leads elsewhere; false: again when one is looked up next
+  HostWatch(HostNames& names, std::function<bool()> moved) : names_(names), moved_(std::move(moved)) {}
   ~HostWatch() { stop(); }
 
   void start();
@@ -22,7 +22,7 @@ class HostWatch {
   void run();
 
   HostNames& names_;
-  std::function<void()> moved_;
+  std::function<bool()> moved_;
   std::mutex mutex_;  // of the two that follow
   bool look_ = false;
   bool stop_ = false;

@@ -316,7 +316,7 @@ Status Server::start_threads() {
                conversations_, origins, online_, settings_.group_share, settings_.client_share}));
   }
   sockets_.clear();
-  host_watch_ = std::make_unique<HostWatch>(hosts_, [this] { follow_host_names(); });
+  host_watch_ = std::make_unique<HostWatch>(hosts_, [this] { return follow_host_names(); });
   host_watch_->start();
   prober_->start();
   mirror_->start();
@@ -357,8 +357,8 @@ Result<revision::Applied> Server::change_plan(
   return applied;
 }
 
-void Server::follow_host_names() {
-  if (plan_sharer_ && !plan_sharer_->leads()) return;  // another node does, for all
+bool Server::follow_host_names() {
+  if (plan_sharer_ && !plan_sharer_->leads()) return false;
   document::Problems problems;
   plan::Outside outside;
   outside.resolve = [this](const std::string& host) { return hosts_.known_addresses_of(host); };
@@ -372,6 +372,7 @@ void Server::follow_host_names() {
   const auto followed =
       change_plan([&](revision::Keeper& keeper) { return keeper.look_up_again(outside, wish, problems); });
   if (!followed) log_error(followed.error().at("host names lead elsewhere, but the plan stays").text);
+  return true;
 }
 
 void Server::settle() {

@@ -177,7 +177,8 @@ class Server {
   Status open_plan(document::Problems& problems);
   void put_into_force(const revision::Applied& applied);
   /// Host names lead elsewhere: that becomes a revision.
-  void follow_host_names();
+  ///   returns  false: another node is to make it, for all that share the plan; maybe this one later
+  bool follow_host_names();
   Status open_sockets();
   Status look_at_certificate();
   /// Says once a day what will soon be too late.
