@@ -2,6 +2,8 @@
 
 #include <algorithm>
 
+#include "accounting/keys.h"
+
 namespace jembatan::accounting {
 namespace {
 
@@ -51,6 +53,12 @@ void end(Session& session, const Record& record) {
   session.terminate_cause = record.terminate_cause;
 }
 
+// A node knows its own resends before they come here.
+bool may_be_resent(const Session& session, const Record& start) {
+  return node_of(session.id) != node_of(start.id) && !session.ended &&
+         start.event_time <= session.updated + kResendWindow;
+}
+
 void lasts(Session& session, const Record& record) {
   if (record.event_time > session.updated)
     session.interval = std::chrono::duration_cast<std::chrono::seconds>(record.event_time - session.updated);
@@ -91,7 +99,8 @@ SessionStep follow(std::optional<Session>& session, const Record& record) {
   const bool start = record.status == StatusType::start;
   const bool stop = record.status == StatusType::stop;
   if (!start && !stop && record.status != StatusType::interim_update) return SessionStep::nothing;
-  const bool another = !session || (start && record.event_time > session->updated);
+  const bool another =
+      !session || (start && record.event_time > session->updated && !may_be_resent(*session, record));
   if (another) session = begun(record);
   if (start) session->started = std::min(session->started, record.event_time);
   if (!start && !stop) lasts(*session, record);

@@ -18,7 +18,8 @@ bool belongs(const Session& session, const Record& record);
 
 /// Applies a record to the newest known session that it belongs to. Records may come late and in any order: a
 /// Start behind its Stop does not open the session again, a Start that is newer than all that is known begins
-/// another one (devices start over with their numbers). A session that was ended without its Stop is open
+/// another one (devices start over with their numbers), unless it may be the same Start, sent to another node
+/// because the first did not answer. A session that was ended without its Stop is open
 /// again if a later record tells that it lasts.
 ///   session  in: the newest known, if any; out: as it is now
 SessionStep follow(std::optional<Session>& session, const Record& record);
@@ -28,8 +29,11 @@ SessionStep follow(std::optional<Session>& session, const Record& record);
 constexpr std::int64_t id_elsewhere(std::int64_t node, std::int64_t record) {
   return (node << 40U) + record;
 }
+constexpr std::int64_t node_of(std::int64_t id) {  // 0: this one
+  return id >> 40U;
+}
 constexpr bool is_elsewhere(std::int64_t session) {
-  return session >= std::int64_t{1} << 40U;
+  return node_of(session) != 0;
 }
 
 /// From then on, without a word, an open session is lost.

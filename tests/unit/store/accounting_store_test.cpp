@@ -360,6 +360,16 @@ TEST_F(StoreTest, ASessionGoesOnAtAnotherNode) {
   ASSERT_EQ(sessions().size(), 1U);
   EXPECT_TRUE(sessions()[0].ended);
 
+  // A Start that the other node did not answer in time comes here as well, a moment later by the clock.
+  std::vector<accounting::Record> in_time{record(start("s2"), 10, 200s)};
+  ASSERT_TRUE(store->hear(2, in_time));
+  fill(start("s2"), 205s);
+  ASSERT_EQ(sessions().size(), 2U);
+  fill(stop("s2"), 230s);
+  fill(start("s2"), 300s);  // it has ended: this is another one
+  EXPECT_EQ(sessions().size(), 3U);
+  fill(stop("s2"), 310s);
+
   // The device begins with the same number again, here: an older session of another node has the higher one.
   fill(start(), 3h);
   fill(interim().with("Acct-Input-Octets", "9"), 3h + 60s);
@@ -370,7 +380,7 @@ TEST_F(StoreTest, ASessionGoesOnAtAnotherNode) {
   EXPECT_EQ(sessions(open_only)[0].input_octets, 9U);
   std::size_t all = 0;
   ASSERT_TRUE(store->each_session({}, [&](const accounting::Session&) { ++all; }));
-  EXPECT_EQ(all, 2U);
+  EXPECT_EQ(all, 4U);
 }
 
 class InboxTest : public StoreTest {
