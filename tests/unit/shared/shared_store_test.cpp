@@ -7,6 +7,7 @@
 #include <future>
 
 #include "base/text.h"
+#include "shared/tables.h"
 #include "support/packets.h"
 #include "support/postgres.h"
 
@@ -173,6 +174,19 @@ TEST_F(Shared, RecordsOfOthersAreReadInTheirOrder) {
   session.started = records[0].received;
   EXPECT_EQ(other->records_of(session)->size(), 2U);
   EXPECT_TRUE(one->others("another")->empty());
+}
+
+TEST_F(Shared, TablesOfTheVersionBeforeBecomeThoseOfToday) {
+  (void)sql(
+      "CREATE SCHEMA jembatan; SET search_path TO jembatan; CREATE TABLE tables (version int NOT NULL); "
+      "INSERT INTO tables VALUES (1);" +
+      std::string(kTables[0]) +
+      "INSERT INTO node (origin, name, last_record) VALUES ('origin-a', 'hub-a', 7)");
+  const auto hub = open("hub-a", "origin-a");
+  EXPECT_EQ(*hub->last(), 7);
+  EXPECT_EQ(hub->nodes()->size(), 1U);
+  EXPECT_EQ(sql("SELECT version FROM jembatan.tables"), std::to_string(std::size(kTables)));
+  EXPECT_EQ(sql("SELECT count(*) FROM jembatan.plan"), "0");
 }
 
 TEST_F(Shared, WhatCannotBeUsedIsSaidWithoutThePassword) {
