@@ -176,6 +176,33 @@ TEST_F(Shared, RecordsOfOthersAreReadInTheirOrder) {
   EXPECT_TRUE(one->others("another")->empty());
 }
 
+// As when the database is started again in the middle of a COPY, which is slow here so that this is the
+// middle.
+TEST_F(Shared, ACopyThatIsCutShortLeavesNothingBehind) {
+  const auto hub = open("hub-a", "origin-a");
+  std::vector<Record> records;
+  for (std::int64_t id = 1; id <= 400; ++id) {
+    records.push_back(records.empty() ? record(1) : records.front());
+    records.back().id = id;
+  }
+  (void)sql(
+      "CREATE FUNCTION jembatan.slow() RETURNS trigger LANGUAGE plpgsql AS "
+      "'BEGIN PERFORM pg_sleep(0.02); RETURN NEW; END'; CREATE TRIGGER slow BEFORE INSERT ON jembatan.record "
+      "FOR EACH ROW EXECUTE FUNCTION jembatan.slow()");
+  auto added = std::async(std::launch::async, [&] { return bool(hub->add(records)); });
+  EXPECT_TRUE(support::eventually([] {
+    return sql("SELECT count(pg_terminate_backend(pid)) FROM pg_stat_activity "
+               "WHERE state = 'active' AND query ILIKE '%copy%' AND pid <> pg_backend_pid()") == "1";
+  }));
+  EXPECT_FALSE(added.get());
+  EXPECT_EQ(sql("SELECT count(*) FROM jembatan.record"), "0");
+  (void)sql("DROP TRIGGER slow ON jembatan.record");
+  const auto again = open("hub-a", "origin-a");
+  EXPECT_EQ(*again->last(), 0);
+  EXPECT_TRUE(again->add(records)->empty());
+  EXPECT_EQ(sql("SELECT count(*) FROM jembatan.record"), "400");
+}
+
 TEST_F(Shared, TablesOfTheVersionBeforeBecomeThoseOfToday) {
   (void)sql(
       "CREATE SCHEMA jembatan; SET search_path TO jembatan; CREATE TABLE tables (version int NOT NULL); "
