@@ -155,6 +155,11 @@ Status Server::announce() {
 Status Server::open_store() {
   auto store = store::AccountingStore::open(settings_.data_folder);
   if (!store) return store.error();
+  for (const store::Mended& one : (*store)->mended())
+    log_error(
+        fmt::format("accounting store: '{}' was damaged ({}); {} rows of it could be read and are in a "
+                    "new file; what was there is set aside as '{}'",
+                    one.file.string(), one.why, one.rows, one.set_aside.string()));
   store_ = std::move(*store);
   return open_journal();
 }

@@ -60,8 +60,12 @@ Result<std::unique_ptr<AccountingStore>> AccountingStore::open(const std::filesy
   auto opened = open_accounting(folder);
   if (!opened) return opened.error();
   return attempt(folder, [&]() -> Result<std::unique_ptr<AccountingStore>> {
-    return std::unique_ptr<AccountingStore>(
-        new AccountingStore(folder, std::move(*opened), DayFile::Access::write));
+    std::vector<Mended> mended = DayFiles(folder / kRecordFolder, DayFile::Access::write).mend();
+    if (opened->mended) mended.push_back(std::move(*opened->mended));
+    std::unique_ptr<AccountingStore> out(
+        new AccountingStore(folder, std::move(opened->database), DayFile::Access::write));
+    out->mended_ = std::move(mended);
+    return out;
   });
 }
 

@@ -40,6 +40,8 @@ class AccountingStore final : public accounting::Store {
                       const std::function<void(const accounting::Session&)>& take) override;
   Status each_entry(const accounting::LedgerQuery& query,
                     const std::function<void(const accounting::Entry&)>& take) override;
+  /// Files that were damaged when this was opened.
+  const std::vector<Mended>& mended() const { return mended_; }
   Result<accounting::Whereabouts> whereabouts(std::int64_t id) override;
   Result<std::vector<accounting::StoredDay>> stored() override;
 
@@ -69,6 +71,7 @@ class AccountingStore final : public accounting::Store {
   SQLite::Statement sessions_of_;
   SQLite::Statement put_session_;
   std::int64_t filled_ = 0;
+  std::vector<Mended> mended_;
   std::function<void(const accounting::Session&)> changed_ = [](const accounting::Session&) {};
 };
 

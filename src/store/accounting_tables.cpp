@@ -89,6 +89,20 @@ void from_version_2(SQLite::Database& database) {
   whole.commit();
 }
 
+constexpr std::uintmax_t kClosely = std::uintmax_t{256} << 20U;
+const std::vector<Contents::Table> kTablesRead{
+    {"progress", ""}, {"outbox", "to_group, record"}, {"session", "id"}, {"heard", "node"}};
+
+// What is no database at all, or of another version, is not touched.
+bool has_tables_of_today(const std::filesystem::path& file) {
+  try {
+    SQLite::Database database = open_to_read(file);
+    return number_of(database, "PRAGMA user_version") == kAccountingVersion;
+  } catch (const SQLite::Exception&) {
+    return false;
+  }
+}
+
 }  // namespace
 
 void settle(SQLite::Database& database) {
@@ -96,7 +110,7 @@ void settle(SQLite::Database& database) {
       "PRAGMA synchronous = FULL; UPDATE settled SET times = times + 1; PRAGMA synchronous = NORMAL");
 }
 
-Result<SQLite::Database> open_accounting(const std::filesystem::path& folder) {
+Result<OpenedAccounting> open_accounting(const std::filesystem::path& folder) {
   std::error_code failed;
   std::filesystem::create_directories(folder, failed);
   if (failed) return fail(Errc::io, fmt::format("data folder '{}': {}", folder.string(), failed.message()));
@@ -110,15 +124,16 @@ Result<SQLite::Database> open_accounting(const std::filesystem::path& folder) {
   const auto place = [&](const Error& error) { return error.at(fmt::format("'{}'", file.string())); };
   std::filesystem::create_directories(folder / kRecordFolder, failed);
   std::filesystem::permissions(folder / kRecordFolder, std::filesystem::perms::owner_all, failed);
-  auto opened = attempt(folder, [&]() -> Result<SQLite::Database> {
+  auto opened = attempt(folder, [&]() -> Result<OpenedAccounting> {
+    const std::string tables = std::string(kSessionTable) + kAccountingTables + kHeardTable;
+    std::optional<Mended> mended;
+    if (has_tables_of_today(file)) mended = mend(file, {tables, kAccountingVersion, kTablesRead}, kClosely);
     SQLite::Database database = open_to_write(file);
     database.exec("PRAGMA synchronous = NORMAL; PRAGMA wal_autocheckpoint = 4000");
     if (number_of(database, "PRAGMA user_version") == 1) from_version_1(database, folder);
     if (number_of(database, "PRAGMA user_version") == 2) from_version_2(database);
-    const std::string tables = std::string(kSessionTable) + kAccountingTables + kHeardTable;
     if (Status s = make_tables(database, tables, kAccountingVersion); !s) return s.error();
-    if (Status s = check_quickly(database); !s) return s.error();
-    return database;
+    return OpenedAccounting{std::move(database), std::move(mended)};
   });
   if (!opened) return place(opened.error());
   return opened;

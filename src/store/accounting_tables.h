@@ -1,5 +1,5 @@
 #pragma once
-#include "store/database.h"
+#include "store/salvage.h"
 
 namespace jembatan::store {
 
@@ -14,6 +14,11 @@ void settle(SQLite::Database& database);
 /// everything in one file, becomes one of today: its records go into the files of their days first, then all
 /// else changes in one transaction; whoever is stopped in between does it again.
 ///   errors  Errc::io; Errc::conflict: made by a newer version
-Result<SQLite::Database> open_accounting(const std::filesystem::path& folder);
+/// One that is damaged is mended.
+struct OpenedAccounting {
+  SQLite::Database database;
+  std::optional<Mended> mended;
+};
+Result<OpenedAccounting> open_accounting(const std::filesystem::path& folder);
 
 }  // namespace jembatan::store

@@ -46,18 +46,6 @@ SQLite::Database open_to_read(const std::filesystem::path& file) {
   return {file.string(), SQLite::OPEN_READONLY | SQLite::OPEN_NOMUTEX, kBusyFor};
 }
 
-Status check_quickly(SQLite::Database& database) {
-  constexpr std::int64_t kLarge = 64 << 20;
-  if (number_of(database, "PRAGMA page_count") * 4096 > kLarge) {
-    (void)number_of(database, "SELECT count(*) FROM sqlite_schema");
-    return {};
-  }
-  SQLite::Statement check(database, "PRAGMA quick_check(1)");
-  if (!check.executeStep() || text_in(check.getColumn(0)) == "ok") return {};
-  return fail(Errc::io,
-              fmt::format("the file is damaged ({}): restore it from a backup", text_in(check.getColumn(0))));
-}
-
 Status make_tables(SQLite::Database& database, const std::string& tables, std::int64_t version) {
   SQLite::Transaction whole(database, SQLite::TransactionBehavior::IMMEDIATE);
   const std::int64_t found = number_of(database, "PRAGMA user_version");

@@ -40,10 +40,6 @@ SQLite::Database open_to_read(const std::filesystem::path& file);
 ///   errors   Errc::conflict: the file was made by another version
 Status make_tables(SQLite::Database& database, const std::string& tables, std::int64_t version);
 
-/// Looks whether the file is whole; of a large one, only at its tables.
-///   errors  Errc::io: what is wrong with it
-Status check_quickly(SQLite::Database& database);
-
 /// The first number that a query gives; 0 if there is none, or it is null.
 std::int64_t number_of(SQLite::Database& database, const std::string& sql);
 

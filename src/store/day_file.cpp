@@ -43,18 +43,29 @@ constexpr const char* kRecordsByEvent =
 constexpr const char* kSessionsByUser = "CREATE INDEX session_by_user ON session (user);";
 
 // Filled in behind the inbox, which forgets nothing before it is settled: no commit needs to be on the disk.
+std::string day_tables() {
+  return std::string(kDayTables) + kRecordsByEvent + kSessionTable + kSessionsByUser;
+}
+
 SQLite::Database opened_day(const std::filesystem::path& file) {
   SQLite::Database out = open_to_write(file);
   out.exec("PRAGMA synchronous = NORMAL; PRAGMA wal_autocheckpoint = 4000; PRAGMA cache_size = -32000");
   if (number_of(out, "PRAGMA user_version") == 1)
     out.exec(fmt::format("BEGIN; {} PRAGMA user_version = 2; COMMIT", kRecordsByEvent));
-  const std::string tables = std::string(kDayTables) + kRecordsByEvent + kSessionTable + kSessionsByUser;
-  if (const Status made = make_tables(out, tables, kDayVersion); !made)
+  if (const Status made = make_tables(out, day_tables(), kDayVersion); !made)
     throw SQLite::Exception(file.string() + ": " + made.error().text);
   return out;
 }
 
 }  // namespace
+
+std::optional<Mended> DayFile::mend(const std::filesystem::path& file) {
+  constexpr std::uintmax_t kClosely = std::uintmax_t{256} << 20U;  // some tenths of a second
+  return store::mend(
+      file,
+      {day_tables(), kDayVersion, {{"record", "id"}, {"delivery", "record, to_group"}, {"session", "id"}}},
+      kClosely);
+}
 
 Day day_of(WallTime time) {
   return std::chrono::floor<std::chrono::days>(time);

@@ -1,6 +1,6 @@
 #pragma once
 #include "accounting/store.h"
-#include "store/database.h"
+#include "store/salvage.h"
 
 namespace jembatan::store {
 
@@ -14,6 +14,8 @@ std::optional<Day> day_in(std::string_view text);  ///< as date_text() writes it
 /// SQLite file, which goes as a whole when its time is over. What SQLite throws goes through.
 class DayFile {
  public:
+  /// Mends the file of a day, if it is damaged. Throws.
+  static std::optional<Mended> mend(const std::filesystem::path& file);
   enum class Access : std::uint8_t { read, write };
   /// Opens the file; makes it, if it is to be written.
   DayFile(const std::filesystem::path& file, Access access);

@@ -29,6 +29,27 @@ std::vector<Day> DayFiles::days() const {
   return out;
 }
 
+std::vector<Mended> DayFiles::mend() {
+  constexpr std::size_t kDays = 2;  // those that are written
+  std::error_code failed;
+  std::vector<std::filesystem::path> unfinished;
+  for (std::filesystem::directory_iterator at(folder_, failed), end; !failed && at != end;
+       at.increment(failed)) {
+    std::string path = at->path().string();
+    if (!path.ends_with(kMendedEnding)) continue;
+    path.resize(path.size() - kMendedEnding.size());
+    unfinished.emplace_back(std::move(path));
+  }
+  for (const auto& file : unfinished) finish_mending(file);
+  std::vector<Mended> out;
+  std::vector<Day> newest = days();
+  newest.resize(std::min(newest.size(), kDays));
+  for (const Day day : newest) {
+    if (auto mended = DayFile::mend(file_of(day))) out.push_back(std::move(*mended));
+  }
+  return out;
+}
+
 std::filesystem::path DayFiles::file_of(Day day) const {
   return folder_ / (date_text(day) + std::string(kEnding));
 }

@@ -16,6 +16,8 @@ class DayFiles {
   /// The days that there are files of, newest first.
   std::vector<Day> days() const;
   std::uint64_t octets_of(Day day) const;
+  /// Mends those of the newest days that are damaged; to be called before any is opened.
+  std::vector<Mended> mend();
   /// Removes the file of a day, and what SQLite has beside it.
   void drop(Day day);
   /// The file of a day; null, if there is none and this only reads.

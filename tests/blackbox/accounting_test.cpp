@@ -2,6 +2,8 @@
 #include <gmock/gmock.h>
 #include <gtest/gtest.h>
 
+#include <fstream>
+
 #include <algorithm>
 
 #include "blackbox/chain.h"
@@ -248,6 +250,33 @@ TEST_F(Archive, UsageIsOfAUserAPlaceOrADay) {
   const auto wrong = client({"accounting", "usage", "--node", hub.file(), "--by", "ship"});
   EXPECT_EQ(wrong.exit_code, 2);
   EXPECT_THAT(wrong.error, HasSubstr("by 'ship'; allowed: user, realm"));
+}
+
+// A page of the day's file is lost while the node is down.
+TEST(Accounting, ADamagedDayIsMendedAndTold) {
+  TestNode node("home");
+  node.plan(kHere);
+  node.start();
+  const auto account = [&](const std::string& session) {
+    return client({"ask", "accounting", "--to", node.accounting_to(), "--secret", "laut", "--status", "Start",
+                   "--session-id", session, "--user", "tamu@reef.example"})
+        .exit_code;
+  };
+  for (int i = 0; i < 8; ++i) EXPECT_EQ(account("s" + std::to_string(i)), 0);
+  EXPECT_EQ(node.stop(), 0);
+  std::filesystem::path day;
+  for (const auto& file : std::filesystem::directory_iterator(node.path("data/records")))
+    if (file.path().extension() == ".sqlite") day = file.path();
+  std::fstream damaged(day, std::ios::in | std::ios::out | std::ios::binary);
+  damaged.seekp(static_cast<std::streamoff>(4096));  // the second page: the first of the records
+  damaged << std::string(4096, 'x');
+  damaged.close();
+  node.start();
+  EXPECT_TRUE(node.log_has("was damaged"));
+  EXPECT_TRUE(std::filesystem::exists(day.string() + ".damaged-1"));
+  EXPECT_EQ(account("new"), 0);
+  EXPECT_EQ(node.ask_node({"session", "list"}).at("sessions").size(), 9U) << "sessions are in another file";
+  EXPECT_EQ(node.stop(), 0);
 }
 
 // A limit of sessions, by a rule: one elsewhere is enough, until it ends; also across a restart.

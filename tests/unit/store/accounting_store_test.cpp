@@ -5,6 +5,7 @@
 #include <gtest/gtest.h>
 
 #include <filesystem>
+#include <fstream>
 
 #include "accounting/sessions.h"
 #include "store/inbox.h"
@@ -381,6 +382,73 @@ TEST_F(StoreTest, ASessionGoesOnAtAnotherNode) {
   std::size_t all = 0;
   ASSERT_TRUE(store->each_session({}, [&](const accounting::Session&) { ++all; }));
   EXPECT_EQ(all, 4U);
+}
+
+// Pages in the middle of a file are overwritten, as a disk does that dies.
+void damage(const std::filesystem::path& file, double from, double to) {
+  const auto size = static_cast<double>(std::filesystem::file_size(file));
+  std::fstream out(file, std::ios::in | std::ios::out | std::ios::binary);
+  const auto page = [&](double part) { return static_cast<std::streamoff>(size * part / 4096) * 4096; };
+  out.seekp(page(from));
+  out << std::string(static_cast<std::size_t>(page(to) - page(from)), 'x');
+}
+
+TEST_F(StoreTest, WhatCanBeReadOfADamagedDayIsKept) {
+  std::vector<Incoming> many;
+  for (int i = 0; i < 3000; ++i) many.push_back(incoming(start("s" + std::to_string(i)), 0s, {"reef"}));
+  ASSERT_TRUE(store->fill(many));
+  store.reset();
+  const auto day = folder.path() / "records" / "2026-09-21.sqlite";
+  damage(day, 0.45, 0.5);
+  open();
+  ASSERT_EQ(store->mended().size(), 1U);
+  const Mended mended = store->mended()[0];
+  EXPECT_EQ(mended.file, day);
+  EXPECT_TRUE(std::filesystem::exists(mended.set_aside));
+  EXPECT_FALSE(mended.why.empty());
+  Query all;
+  all.most = 5000;
+  const auto records = *store->records(all);
+  EXPECT_GT(records.size(), 1000U);
+  EXPECT_LT(records.size(), 3000U);
+  EXPECT_EQ(records.front().id, 3000) << "from both ends";
+  EXPECT_EQ(records.back().id, 1);
+  fill(start("new"), 1s);
+  EXPECT_EQ(store->records(all)->size(), records.size() + 1);
+  EXPECT_EQ(sessions({.most = 5000}).size(), 3001U) << "those are in another file";
+  open();
+  EXPECT_TRUE(store->mended().empty()) << "once";
+}
+
+TEST_F(StoreTest, WhatCanBeReadOfADamagedQueueIsKept) {
+  std::vector<Incoming> many;
+  for (int i = 0; i < 3000; ++i) many.push_back(incoming(start("s" + std::to_string(i)), 0s, {"reef"}));
+  ASSERT_TRUE(store->fill(many));
+  store.reset();
+  damage(folder.path() / "accounting.sqlite", 0.5, 0.52);
+  open();
+  ASSERT_EQ(store->mended().size(), 1U);
+  EXPECT_EQ(*store->last(), 3000);
+  const std::size_t open_ones = sessions({.most = 5000}).size();
+  const std::size_t queued = store->undelivered("reef", 0, 5000)->size();
+  EXPECT_GT(open_ones + queued, 2000U);
+  EXPECT_LT(open_ones + queued, 6000U);
+  EXPECT_EQ(store->records({.most = 5000})->size(), 3000U) << "every record is there";
+  ASSERT_TRUE(store->fill(many)) << "what is in the inbox still goes where it belongs";
+}
+
+// Killed between the two names: the new file is the one that counts.
+TEST_F(StoreTest, MendingThatWasCutShortIsFinished) {
+  fill(start());
+  store.reset();
+  const auto day = folder.path() / "records" / "2026-09-21.sqlite";
+  std::filesystem::rename(day, day.string() + ".mended");
+  std::ofstream(folder.path() / "records" / "2026-09-20.sqlite") << std::string(8192, 'x');
+  std::ofstream(folder.path() / "records" / "2026-09-20.sqlite.mended") << "half";
+  open();
+  EXPECT_EQ(store->records({})->size(), 1U);
+  ASSERT_EQ(store->mended().size(), 1U) << "of which nothing could be read";
+  EXPECT_EQ(store->mended()[0].rows, 0U);
 }
 
 class InboxTest : public StoreTest {
