@@ -1,10 +1,12 @@
 // Where records went, and queues of groups that are silent, lost, or wrong.
 #include <gmock/gmock.h>
 #include <gtest/gtest.h>
-
-#include <fstream>
+#include <httplib.h>
+#include <sys/mount.h>
 
 #include <algorithm>
+#include <fstream>
+#include <set>
 
 #include "blackbox/chain.h"
 
@@ -250,6 +252,75 @@ TEST_F(Archive, UsageIsOfAUserAPlaceOrADay) {
   const auto wrong = client({"accounting", "usage", "--node", hub.file(), "--by", "ship"});
   EXPECT_EQ(wrong.exit_code, 2);
   EXPECT_THAT(wrong.error, HasSubstr("by 'ship'; allowed: user, realm"));
+}
+
+// A small disk of its own, as long as this lives.
+class SmallDisk {
+ public:
+  explicit SmallDisk(std::filesystem::path at) : at_(std::move(at)) {
+    std::filesystem::create_directories(at_);
+    mounted_ = ::mount("tmpfs", at_.c_str(), "tmpfs", 0, "size=24m") == 0;
+  }
+  ~SmallDisk() {
+    if (mounted_) ::umount2(at_.c_str(), MNT_DETACH);
+  }
+  SmallDisk(const SmallDisk&) = delete;
+  SmallDisk& operator=(const SmallDisk&) = delete;
+  bool mounted() const { return mounted_; }
+  std::filesystem::path filling() const { return at_ / "filling"; }
+  void fill() const {
+    std::ofstream out(filling(), std::ios::binary | std::ios::app);
+    const std::string some(4096, 'x');
+    while (out.write(some.data(), 4096).flush()) {
+    }
+  }
+
+ private:
+  std::filesystem::path at_;
+  bool mounted_ = false;
+};
+
+// Nothing is acknowledged that is not kept; when there is room again it goes on by itself.
+TEST(Accounting, AFullDiskEndsAnswersUntilThereIsRoom) {
+  TestNode node("home");
+  const SmallDisk disk(node.path("data"));
+  if (!disk.mounted()) GTEST_SKIP() << "nobody may mount a file system here";
+  node.plan(kHere);
+  node.start();
+  std::set<std::string> acknowledged;
+  const auto account = [&](const std::string& session) {
+    const bool answered =
+        client({"ask", "accounting", "--to", node.accounting_to(), "--secret", "laut", "--status", "Start",
+                "--session-id", session, "--user", "tamu@reef.example", "--wait", "1s", "--tries", "1"})
+            .exit_code == 0;
+    if (answered) acknowledged.insert(session);
+    return answered;
+  };
+  const auto ready = [&] {
+    httplib::Client http("127.0.0.1", node.management);
+    const auto came = http.Get("/readyz");
+    return came ? std::to_string(came->status) + " " + came->body : "none";
+  };
+  EXPECT_TRUE(account("before"));
+  int number = 0;
+  EXPECT_TRUE(support::eventually([&] {
+    disk.fill();
+    return !account("full-" + std::to_string(number++));
+  }));
+  EXPECT_TRUE(support::eventually([&] { return ready().starts_with("503 records cannot be kept: "); }))
+      << ready();
+  EXPECT_THAT(ready(), testing::HasSubstr("KiB are free"));
+  std::filesystem::remove(disk.filling());
+  EXPECT_TRUE(support::eventually([&] { return account("after-" + std::to_string(number++)); }))
+      << node.log();
+  EXPECT_TRUE(support::eventually([&] { return ready() == "200 ready\n"; })) << ready();
+  node.kill();
+  node.start();
+  std::set<std::string> kept;
+  const auto sessions = node.ask_node({"session", "list", "--most", "10000"});
+  for (const auto& one : sessions.at("sessions")) kept.insert(one.at("session_id").get<std::string>());
+  for (const std::string& session : acknowledged) EXPECT_TRUE(kept.contains(session)) << session;
+  EXPECT_EQ(node.stop(), 0);
 }
 
 // A page of the day's file is lost while the node is down.
