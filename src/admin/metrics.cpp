@@ -125,7 +125,7 @@ std::string metrics_text(const server::Server& server, const Callers& callers) {
               "Requests of the API without a token of this node", callers.refused());
   page.single("jembatan_plan_revision", "gauge", "Revision of the plan in force", status.plan_revision);
   page.single("jembatan_plan_clients", "gauge", "Clients in the plan", live->plan->clients.size());
-  page.single("jembatan_degraded", "gauge", "1 while records do not reach the shared database",
+  page.single("jembatan_degraded", "gauge", "1 while the shared database, or the plan in it, is not followed",
               status.degraded.empty() ? 0 : 1);
   if (status.certificate_expires) {
     const auto since = status.certificate_expires->time_since_epoch();
