@@ -11,7 +11,7 @@ namespace {
 
 using namespace std::chrono_literals;
 
-constexpr std::size_t kChangesAtATime = 100;
+constexpr std::size_t kChangesAtATime = 10;  // one may be a whole plan
 constexpr auto kLookAtPlanEvery = 1s;
 constexpr auto kRestWithoutPlan = 1s;
 constexpr auto kPartKnownWithin = 5s;
