@@ -47,6 +47,15 @@ std::string hex(OctetView octets) {
   return "\\x" + to_hex(octets);
 }
 
+Octets octets_in(const pqxx::field& field) {
+  auto octets = from_hex(field.as<std::string>());
+  return octets ? std::move(*octets) : Octets{};
+}
+
+WallTime time_in(const pqxx::field& field) {
+  return WallTime(std::chrono::milliseconds(field.as<std::int64_t>()));
+}
+
 Connection::Connection(const std::string& database)
     : connection_(bounded(database)), socket_(connection_.sock()) {}
 

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <pqxx/pqxx>
 
+#include "base/clock.h"
 #include "base/octets.h"
 #include "base/result.h"
 #include "base/text.h"
@@ -20,7 +21,10 @@ Error error_of(const std::exception& problem);
 /// What the database thinks of a value, whatever else is the matter (class 22 of SQLSTATE, and 23).
 bool is_about_data(const pqxx::sql_error& problem);
 
+/// Octets as a parameter; as encode(…, 'hex') gives them; a time, in milliseconds.
 std::string hex(OctetView octets);
+Octets octets_in(const pqxx::field& field);
+WallTime time_in(const pqxx::field& field);
 
 /// Runs work; what libpqxx throws (several kinds, all of them of the standard's) is its error.
 ///   work  returns a Result or a Status

@@ -10,11 +10,6 @@ namespace {
 
 constexpr const char* kChannel = "jembatan_plan";
 
-Octets octets_in(const pqxx::field& field) {
-  const auto octets = from_hex(field.as<std::string>());
-  return octets ? *octets : Octets{};
-}
-
 // What is told means nothing: whoever hears it looks.
 class Listening final : public pqxx::notification_receiver {
  public:
@@ -122,7 +117,7 @@ class PostgresPlan final : public SharedPlan {
         row[2].to(change.action);
         row[3].to(change.detail);
         row[4].to(change.node);
-        change.made = WallTime(std::chrono::milliseconds(row[5].as<std::int64_t>()));
+        change.made = time_in(row[5]);
         change.sealed = octets_in(row[6]);
       }
       return out;

@@ -50,13 +50,9 @@ constexpr const char* kArrivals =
     "(extract(epoch FROM event_time) * 1000)::bigint, client, host(source), realm, encode(key, 'hex'), "
     "encode(digest, 'hex'), encode(attributes, 'hex') FROM record ";
 
-WallTime time_in(const pqxx::field& field) {
-  return WallTime(std::chrono::milliseconds(field.as<std::int64_t>()));
-}
-
 void read_digest(const pqxx::field& field, accounting::Digest& into) {
-  const auto octets = from_hex(field.as<std::string>());
-  if (octets && octets->size() == into.size()) std::copy(octets->begin(), octets->end(), into.begin());
+  const Octets octets = octets_in(field);
+  if (octets.size() == into.size()) std::copy(octets.begin(), octets.end(), into.begin());
 }
 
 std::vector<Record> records_in(const pqxx::result& rows) {
@@ -71,7 +67,7 @@ std::vector<Record> records_in(const pqxx::result& rows) {
     row[5].to(one.realm);
     read_digest(row[6], one.key);
     read_digest(row[7], one.digest);
-    if (auto octets = from_hex(row[8].as<std::string>())) one.attributes = std::move(*octets);
+    one.attributes = octets_in(row[8]);
     out.push_back(accounting::taken_apart(std::move(one)));
   }
   return out;
@@ -191,10 +187,10 @@ class Postgres final : public SharedStore {
         row[3].to(node.revision);
         row[4].to(node.backlog);
         row[5].to(node.last_record);
-        node.seen = WallTime(std::chrono::milliseconds(row[6].as<std::int64_t>()));
+        node.seen = time_in(row[6]);
         node.silent = std::chrono::seconds(row[7].as<std::int64_t>());
         row[8].to(node.plan);
-        if (const auto key = from_hex(row[9].as<std::string>())) node.waits_with = *key;
+        node.waits_with = octets_in(row[9]);
       }
       return out;
     });
