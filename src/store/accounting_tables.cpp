@@ -89,7 +89,6 @@ void from_version_2(SQLite::Database& database) {
   whole.commit();
 }
 
-constexpr std::uintmax_t kClosely = std::uintmax_t{256} << 20U;
 const std::vector<Contents::Table> kTablesRead{
     {"progress", ""}, {"outbox", "to_group, record"}, {"session", "id"}, {"heard", "node"}};
 
@@ -127,7 +126,7 @@ Result<OpenedAccounting> open_accounting(const std::filesystem::path& folder) {
   auto opened = attempt(folder, [&]() -> Result<OpenedAccounting> {
     const std::string tables = std::string(kSessionTable) + kAccountingTables + kHeardTable;
     std::optional<Mended> mended;
-    if (has_tables_of_today(file)) mended = mend(file, {tables, kAccountingVersion, kTablesRead}, kClosely);
+    if (has_tables_of_today(file)) mended = mend(file, {tables, kAccountingVersion, kTablesRead});
     SQLite::Database database = open_to_write(file);
     database.exec("PRAGMA synchronous = NORMAL; PRAGMA wal_autocheckpoint = 4000");
     if (number_of(database, "PRAGMA user_version") == 1) from_version_1(database, folder);

@@ -60,11 +60,9 @@ SQLite::Database opened_day(const std::filesystem::path& file) {
 }  // namespace
 
 std::optional<Mended> DayFile::mend(const std::filesystem::path& file) {
-  constexpr std::uintmax_t kClosely = std::uintmax_t{256} << 20U;  // some tenths of a second
   return store::mend(
       file,
-      {day_tables(), kDayVersion, {{"record", "id"}, {"delivery", "record, to_group"}, {"session", "id"}}},
-      kClosely);
+      {day_tables(), kDayVersion, {{"record", "id"}, {"delivery", "record, to_group"}, {"session", "id"}}});
 }
 
 Day day_of(WallTime time) {

@@ -8,18 +8,19 @@ namespace {
 
 namespace fs = std::filesystem;
 
+constexpr std::uintmax_t kClosely = std::uintmax_t{256} << 20U;  // takes about a second
 constexpr const char* kBeside[] = {"", "-wal", "-shm"};
 
 fs::path with(const fs::path& file, std::string_view ending) {
   return file.string() + std::string(ending);
 }
 
-std::string damage_of(const fs::path& file, std::uintmax_t most_octets) {
+std::string damage_of(const fs::path& file) {
   std::error_code failed;
   try {
     SQLite::Database database = open_to_read(file);
     (void)number_of(database, "SELECT count(*) FROM sqlite_schema");
-    if (fs::file_size(file, failed) > most_octets) return {};
+    if (fs::file_size(file, failed) > kClosely) return {};
     SQLite::Statement check(database, "PRAGMA quick_check(1)");
     if (!check.executeStep()) return {};
     const std::string said = text_in(check.getColumn(0));
@@ -116,11 +117,11 @@ void finish_mending(const fs::path& file) {
     fs::rename(with(file, kMendedEnding), file, failed);
 }
 
-std::optional<Mended> mend(const fs::path& file, const Contents& contents, std::uintmax_t most_octets) {
+std::optional<Mended> mend(const fs::path& file, const Contents& contents) {
   std::error_code failed;
   finish_mending(file);
   if (!fs::exists(file, failed)) return std::nullopt;
-  std::string why = damage_of(file, most_octets);
+  std::string why = damage_of(file);
   if (why.empty()) return std::nullopt;
   const fs::path fresh = with(file, kMendedEnding);
   for (const char* beside : kBeside) fs::remove(with(fresh, beside), failed);

@@ -33,12 +33,10 @@ inline constexpr std::string_view kMendedEnding = ".mended";
 /// Ends what was stopped between the two names. Does not throw.
 void finish_mending(const std::filesystem::path& file);
 
-/// Looks whether a file is whole; if it is not, makes a new one out of what can be read, from both ends of
-/// each table. Whoever is stopped in between does it again. Nobody else may have it open. Throws what SQLite
-/// does if the new one cannot be written.
-///   most_octets  larger files are looked at less closely
-///   returns      nothing if there was nothing to mend
-std::optional<Mended> mend(const std::filesystem::path& file, const Contents& contents,
-                           std::uintmax_t most_octets);
+/// Looks whether a file is whole (of a large one, whether its tables can be found); if it is not, makes a new
+/// one out of what can be read, from both ends of each table. Whoever is stopped in between does it again.
+/// Nobody else may have it open. Throws what SQLite does if the new one cannot be written.
+///   returns  nothing if there was nothing to mend
+std::optional<Mended> mend(const std::filesystem::path& file, const Contents& contents);
 
 }  // namespace jembatan::store
