@@ -22,7 +22,9 @@ void show_node(const Asked& asked) {
 // Those that share the database with this one, as the database knows them.
 void list_shared_nodes(const Asked& asked) {
   const auto nodes = asked.server.shared_nodes();
-  if (!nodes) return problem(asked.response, nodes.error().at("the shared database does not answer"));
+  if (!nodes && nodes.error().code == Errc::unreachable)
+    return problem(asked.response, nodes.error().at("the shared database does not answer"));
+  if (!nodes) return problem(asked.response, nodes.error());
   nlohmann::json list = nlohmann::json::array();
   for (const shared::Node& node : *nodes)
     list.push_back({{"name", node.name},

@@ -120,7 +120,8 @@ Status PlanSharer::enter() {
   return ask_in(state->origin);
 }
 
-// The first of the nodes: what it has is the plan, its key is the plan's.
+// The first of the nodes: what it has is the plan, its key is the plan's. The node notes it before the
+// database has it: whoever is killed in between is a member, or begins again.
 Status PlanSharer::begin() {
   const auto kept = kept_key(*parts_.store, parts_.own);
   if (!kept) return kept.error();
@@ -137,15 +138,15 @@ Status PlanSharer::begin() {
     sealed_changes.push_back(sealed(key, origin, sealed_changes.size() + 1, change, parts_.random));
   const auto wrapped = revision::wrap(key, pair_.public_key(), parts_.random);
   if (!wrapped) return wrapped.error();
-  const Status begun =
-      there_->begin(origin, sealed_changes, {parts_.wish.node, pair_.public_key(), *wrapped});
-  if (!begun) return begun;
-  have_key(key, origin);
   const Status joined = parts_.store->join(
       {parts_.plan, origin, parts_.own.seal(kKeptKey, key.secret(), parts_.random), sealed_changes.size()});
-  if (joined)
+  if (!joined) return joined;
+  have_key(key, origin);
+  const Status begun =
+      there_->begin(origin, sealed_changes, {parts_.wish.node, pair_.public_key(), *wrapped});
+  if (begun)
     tell(engine::Weight::info, fmt::format("this node has begun the plan '{}'", escaped(parts_.plan)));
-  return joined;
+  return begun;
 }
 
 // A node without a plan of its own gets the others', once somebody there has let it in.

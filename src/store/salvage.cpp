@@ -113,8 +113,9 @@ fs::path free_name(const fs::path& file) {
 
 void finish_mending(const fs::path& file) {
   std::error_code failed;
-  if (!fs::exists(file, failed) && fs::exists(with(file, kMendedEnding), failed))
-    fs::rename(with(file, kMendedEnding), file, failed);
+  if (fs::exists(file, failed) || !fs::exists(with(file, kMendedEnding), failed)) return;
+  for (const char* beside : {"-wal", "-shm"}) fs::remove(with(file, beside), failed);  // the damaged one's
+  fs::rename(with(file, kMendedEnding), file, failed);
 }
 
 std::optional<Mended> mend(const fs::path& file, const Contents& contents) {

@@ -443,6 +443,7 @@ TEST_F(StoreTest, MendingThatWasCutShortIsFinished) {
   store.reset();
   const auto day = folder.path() / "records" / "2026-09-21.sqlite";
   std::filesystem::rename(day, day.string() + ".mended");
+  std::ofstream(day.string() + "-wal") << "of the damaged one";
   std::ofstream(folder.path() / "records" / "2026-09-20.sqlite") << std::string(8192, 'x');
   std::ofstream(folder.path() / "records" / "2026-09-20.sqlite.mended") << "half";
   open();
