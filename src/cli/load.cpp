@@ -77,11 +77,10 @@ class Load {
     began_ = Clock::now();
     const Time end = began_ + wish_.lasts;
     Time told = began_;
-    while (Clock::now() < end || waiting_ > 0 || !held_.empty()) {
+    for (bool all_taken = false; !all_taken || waiting_ > 0 || !held_.empty();) {
       const Time now = Clock::now();
-      if (now < end) {
-        if (const Status due = take_due(now); !due) return due.error();
-      }
+      take_due(std::min(now, end), now < end);
+      all_taken = now >= end;
       send_held(now);
       wait_for_replies(now, end);
       read_replies();
@@ -108,18 +107,18 @@ class Load {
     return {};
   }
 
-  // Requests that are due now: by the clock, or while there is room in the window.
-  Status take_due(Time now) {
+  // Requests that are due until then: by the clock (all of them, however late this is called: a client that
+  // was held up asks no less), or while there is room in the window.
+  void take_due(Time until, bool going_on) {
     if (wish_.rate <= 0) {
-      while (waiting_ + held_.size() < wish_.window) held_.push_back(pick(now));
-      return {};
+      while (going_on && waiting_ + held_.size() < wish_.window) held_.push_back(pick(until));
+      return;
     }
-    const std::chrono::duration<double> since = now - began_;
-    const auto should = static_cast<std::uint64_t>(since.count() * wish_.rate);
-    for (; due_ < should; ++due_)
-      held_.push_back(pick(began_ + std::chrono::duration_cast<Clock::duration>(std::chrono::duration<double>(
-                                        static_cast<double>(due_) / wish_.rate))));
-    return {};
+    const auto due_at = [&](std::uint64_t number) {
+      return began_ + std::chrono::duration_cast<Clock::duration>(
+                          std::chrono::duration<double>(static_cast<double>(number) / wish_.rate));
+    };
+    for (; due_at(due_) < until; ++due_) held_.push_back(pick(due_at(due_)));
   }
 
   struct Held {

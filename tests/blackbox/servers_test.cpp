@@ -25,7 +25,7 @@ class TwoHomes : public testing::Test {
     }
     hub.plan(client_here("laut") +
              "[[realm]]\nname = \"reef.example\"\nhandle = \"group:homes\"\naccounting = [\"here\"]\n" +
-             "[[group]]\nname = \"homes\"\nanswer_within = \"200ms\"\nattempts = 1\ndown_after = 1\n" +
+             "[[group]]\nname = \"homes\"\nanswer_within = \"1s\"\nattempts = 1\ndown_after = 1\n" +
              server_of("one", first, 75) + server_of("two", second_, 25));
     hub.start();
   }
@@ -71,7 +71,7 @@ TEST_F(TwoHomes, ManyRequestsAreSentAndTheirAnswersCounted) {
   const auto open = load({"--rate", "200", "--method", "pap", "--method", "chap"});
   EXPECT_EQ(open.exit_code, 0) << open.error;
   const json body = json::parse(open.out);
-  EXPECT_NEAR(body.at("requests").get<double>(), 100, 2);
+  EXPECT_EQ(body.at("requests"), 100);  // all that were due, however late the machine let them go
   EXPECT_EQ(body.at("outcomes").at("Access-Accept"), body.at("requests"));
   const auto requests = body.at("requests").get<double>();
   EXPECT_NEAR(body.at("servers").at("access").at("homes/one").get<double>(), requests * 0.75, 1);
@@ -113,7 +113,7 @@ TEST_F(TwoHomes, ANodeChecksAServerAndSaysWhatCameBack) {
 TEST_F(TwoHomes, AProbeBringsAServerBackWithoutAnybodysRequest) {
   hub.plan(client_here("laut") +
            "[[realm]]\nname = \"reef.example\"\nhandle = \"group:homes\"\naccounting = [\"here\"]\n" +
-           "[[group]]\nname = \"homes\"\nanswer_within = \"200ms\"\nattempts = 1\ndown_after = 1\n" +
+           "[[group]]\nname = \"homes\"\nanswer_within = \"1s\"\nattempts = 1\ndown_after = 1\n" +
            "try_again_every = \"1s\"\nprobe = \"status-server\"\n" + server_of("one", first, 75) +
            server_of("two", second_, 25));
   EXPECT_EQ(client({"plan", "reload", "--node", hub.file()}).exit_code, 0);
