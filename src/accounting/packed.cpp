@@ -11,6 +11,8 @@ namespace {
 
 constexpr std::size_t kChecksum = 4;
 constexpr std::size_t kLeastOfRecord = 40;  // octets
+constexpr std::uint64_t kKeep = 1;
+constexpr std::uint64_t kTakenOver = 2;
 
 // Against damage, not against people.
 std::array<std::uint8_t, kChecksum> checksum_of(OctetView octets) {
@@ -30,7 +32,7 @@ void pack(const Incoming& one, CompactWriter& to) {
   to.octets(arrival.attributes);
   to.octets(arrival.key);
   to.octets(arrival.digest);
-  to.number(one.keep ? 1 : 0);
+  to.number((one.keep ? kKeep : 0) | (one.taken_over ? kTakenOver : 0));
   to.number(one.groups.size());
   for (const std::string& group : one.groups) to.text(group);
 }
@@ -53,7 +55,9 @@ Incoming unpack(CompactReader& from) {
   arrival.attributes.assign(attributes.begin(), attributes.end());
   take(arrival.key, from.octets(), from);
   take(arrival.digest, from.octets(), from);
-  out.keep = from.number() != 0;
+  const std::uint64_t how = from.number();
+  out.keep = (how & kKeep) != 0;
+  out.taken_over = (how & kTakenOver) != 0;
   for (std::uint64_t left = from.number(); left > 0 && from.ok(); --left)
     out.groups.emplace_back(from.text());
   return out;

@@ -71,6 +71,15 @@ void lasts(Session& session, const Record& record) {
 
 }  // namespace
 
+Delivered handed_over(std::int64_t id, const std::string& group, const Digest& digest,
+                      const std::string& node, WallTime at) {
+  return {id, group, std::string(kHandedOver) + node, digest, at, at};
+}
+
+std::string handed_over_to(const Delivered& evidence) {
+  return evidence.server.starts_with(kHandedOver) ? evidence.server.substr(kHandedOver.size()) : "";
+}
+
 std::string_view name_of(EndedBy how) {
   switch (how) {
     case EndedBy::nothing:

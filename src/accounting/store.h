@@ -15,6 +15,7 @@ struct Incoming {
   Arrival arrival;
   bool keep = true;                 ///< false: only until every group has it
   std::vector<std::string> groups;  ///< where it is to be sent
+  bool taken_over = false;          ///< from another node: if it is known here, it waits for them again
 };
 
 /// What became of it.
@@ -38,6 +39,15 @@ struct Delivered {
   WallTime sent;       ///< first
   WallTime acknowledged;
 };
+
+/// The evidence that another node of the plan has a record, and sends it on.
+///   at  by the clock of the database that they share
+Delivered handed_over(std::int64_t id, const std::string& group, const Digest& digest,
+                      const std::string& node, WallTime at);
+/// That node; empty: a server of the group acknowledged it.
+std::string handed_over_to(const Delivered& evidence);
+/// What the name of the server begins with then; a server's own has no blanks.
+inline constexpr std::string_view kHandedOver = "node ";
 
 /// A record that cannot be sent to a group as it is: nobody tries again until somebody says so.
 struct SetAside {

@@ -43,6 +43,8 @@ void rows(const Asked& asked, const char* name,
 }
 
 json delivery_json(const accounting::Delivered& one) {
+  if (const std::string node = accounting::handed_over_to(one); !node.empty())
+    return {{"group", one.group}, {"handed_over_to", node}, {"handed_over", text_of(one.acknowledged)}};
   return {
       {"group", one.group},
       {"server", one.server},
@@ -75,9 +77,13 @@ std::vector<std::string> way_of_record(const Asked& asked, std::int64_t id) {
   const auto where =
       asked.server.with_accounting([&](accounting::Store& store) { return store.whereabouts(id); });
   if (!where) return out;
-  for (const accounting::Delivered& one : where->delivered)
-    out.push_back(fmt::format("sent to {}: {} acknowledged after {} ms", one.group, one.server,
-                              std::chrono::duration_cast<Duration>(one.acknowledged - one.sent).count()));
+  for (const accounting::Delivered& one : where->delivered) {
+    const std::string node = accounting::handed_over_to(one);
+    out.push_back(node.empty()
+                      ? fmt::format("sent to {}: {} acknowledged after {} ms", one.group, one.server,
+                                    std::chrono::duration_cast<Duration>(one.acknowledged - one.sent).count())
+                      : fmt::format("handed over to node {}, which sends it to {}", node, one.group));
+  }
   for (const accounting::SetAside& one : where->waiting)
     out.push_back(one.why.empty()
                       ? fmt::format("waits for group {}: jembatan accounting queue tells why", one.group)

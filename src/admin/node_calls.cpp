@@ -34,6 +34,7 @@ void list_shared_nodes(const Asked& asked) {
                     {"silent_s", node.silent.count()},
                     {"last_record", node.last_record},
                     {"backlog", node.backlog},
+                    {"waiting", node.waiting},
                     {"plan", node.plan},
                     {"waits_with", node.waits_with.empty() ? "" : revision::fingerprint(node.waits_with)}});
   answer(asked.response, {{"nodes", list}});

@@ -88,9 +88,13 @@ void print_way(const json& record, Terminal& out) {
     out.line("    it was only passed on: what it said went when all had it");
   out.line(out.coloured("where it went", Colour::bold));
   for (const json& one : record.at("delivered"))
-    out.line(fmt::format("    {}: {} acknowledged after {} ms ({} UTC), digest {}", one.value("group", ""),
-                         one.value("server", ""), one.value("took_ms", 0),
-                         short_time(one.value("acknowledged", "")), one.value("digest", "")));
+    out.line(one.contains("handed_over_to")
+                 ? fmt::format("    {}: node {} has taken it over ({} UTC), and sends it",
+                               one.value("group", ""), one.value("handed_over_to", ""),
+                               short_time(one.value("handed_over", "")))
+                 : fmt::format("    {}: {} acknowledged after {} ms ({} UTC), digest {}",
+                               one.value("group", ""), one.value("server", ""), one.value("took_ms", 0),
+                               short_time(one.value("acknowledged", "")), one.value("digest", "")));
   for (const json& one : record.at("waiting"))
     out.line(one.at("set_aside").is_null() ? fmt::format("    {}: waits in the queue", one.value("group", ""))
                                            : fmt::format("    {}: set aside: {}", one.value("group", ""),

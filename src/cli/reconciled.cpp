@@ -67,6 +67,7 @@ std::string values_text(const json& values) {
 }
 
 std::string why_only_here(const accounting::Entry& one, const std::string& sent_to) {
+  if (one.sent && !one.acknowledged) return "; another node of its plan has taken it over";
   if (one.sent) return fmt::format("; acknowledged {} UTC", short_time(text_of(*one.acknowledged)));
   return sent_to.empty() ? "; no group has acknowledged it" : fmt::format("; it waits for group {}", sent_to);
 }

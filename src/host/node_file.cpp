@@ -178,6 +178,14 @@ const Field<NodeSettings> kShared[] = {
      "what the plan is called that this node shares with others in that database; default: the plan is its "
      "own",
      read_shared_plan},
+    {"take_over_after", Need::optional,
+     "a node of that plan that was not seen for so long: what waits there is sent on by the others, 5s to a "
+     "day; "
+     "default 2m",
+     [](Reading& r, const Entry& e, NodeSettings& n) {
+       n.take_over_after =
+           std::chrono::duration_cast<std::chrono::seconds>(r.duration(e, 5s, 24h).value_or(2min));
+     }},
 };
 
 template <std::size_t N>

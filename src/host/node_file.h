@@ -39,6 +39,7 @@ struct NodeSettings {
   Secret shared_database;   ///< a connection string of the database that several nodes share; empty: there is
                             ///< none
   std::string shared_plan;  ///< what the plan is called that nodes share in it; empty: it is the node's own
+  std::chrono::seconds take_over_after{120};  ///< that a node of the plan was not seen: what waits there
   accounting::Housekeeping housekeeping;
 };
 

@@ -115,7 +115,7 @@ Status tell_of_database() {
   for (const std::string& name : node_names()) {
     std::ofstream out(folder() / name / "node.toml", std::ios::app);
     out << "\n[shared]\ndatabase = \"" << database_of_lab() << "\"\n";
-    if (name.starts_with(kHub)) out << "plan = \"" << kHub << "\"\n";
+    if (name.starts_with(kHub)) out << "plan = \"" << kHub << "\"\ntake_over_after = \"20s\"\n";
     out.close();
     if (!out) return fail(Errc::io, "the lab's folder cannot be written");
   }

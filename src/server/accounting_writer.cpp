@@ -27,6 +27,20 @@ bool AccountingWriter::record(Job job) {
   return true;
 }
 
+Status AccountingWriter::keep(std::vector<accounting::Incoming> records) {
+  std::future<Status> done;
+  {
+    const std::lock_guard lock(mutex_);
+    if (stop_ || backlog() >= kMostBehind)
+      return fail(Errc::unreachable,
+                  stop_ ? "the node is being stopped" : "too many records wait here already");
+    orders_.push_back({std::move(records), {}});
+    done = orders_.back().done.get_future();
+  }
+  arrived_.notify_one();
+  return done.get();
+}
+
 void AccountingWriter::filled(std::int64_t up_to) {
   filled_ = up_to;
 }
@@ -65,56 +79,77 @@ void AccountingWriter::run() {
   host::name_thread("writer");
   while (true) {
     std::vector<Job> jobs;
+    std::vector<Order> orders;
     std::int64_t settled = 0;
     {
       std::unique_lock lock(mutex_);
-      arrived_.wait(lock, [this] { return stop_ || !jobs_.empty() || settled_ > forgotten_; });
-      if (stop_ && jobs_.empty()) return;
+      arrived_.wait(lock,
+                    [this] { return stop_ || !jobs_.empty() || !orders_.empty() || settled_ > forgotten_; });
+      if (stop_ && jobs_.empty() && orders_.empty()) return;
       const auto taken = static_cast<std::ptrdiff_t>(std::min(jobs_.size(), kMostInOneCommit));
       std::move(jobs_.begin(), jobs_.begin() + taken, std::back_inserter(jobs));
       jobs_.erase(jobs_.begin(), jobs_.begin() + taken);
+      orders.swap(orders_);
       settled = settled_;
     }
     const bool idle = jobs.empty();
     if (!idle) write(std::move(jobs));
+    for (Order& order : orders) write(order);
     if (settled > forgotten_ && (idle || settled - forgotten_ >= kForgetAtOnce)) forget(settled);
   }
 }
 
-// What is known is answered at once; two of a kind in one commit are known by then, too.
 void AccountingWriter::write(std::vector<Job> jobs) {
+  std::vector<accounting::Incoming> records;
+  records.reserve(jobs.size());
+  for (Job& job : jobs) records.push_back(std::move(job.incoming));
+  Written written = append(std::move(records));
+  std::map<std::size_t, std::vector<Done>> by_worker;
+  for (std::size_t i = 0; i < jobs.size(); ++i)
+    by_worker[jobs[i].worker].push_back({jobs[i].ticket, std::move(written.results[i])});
+  for (auto& [worker, done] : by_worker) parts_.recorded(worker, std::move(done));
+}
+
+void AccountingWriter::write(Order& order) {
+  const Written written = append(std::move(order.records));
+  Status done = written.status;
+  for (const auto& one : written.results) {
+    if (!one && done) done = one.error();
+  }
+  order.done.set_value(std::move(done));
+}
+
+// What is known is answered at once; two of a kind in one commit are known by then, too.
+AccountingWriter::Written AccountingWriter::append(std::vector<accounting::Incoming> records) {
+  Written out;
   std::vector<accounting::Incoming> fresh;
-  std::vector<Result<accounting::Kept>> results;
   std::int64_t id = last_;
-  for (Job& job : jobs) {
-    const auto before = known(job.incoming.arrival);
+  for (accounting::Incoming& one : records) {
+    const auto before = one.taken_over ? std::optional<std::int64_t>{} : known(one.arrival);
     if (!before) {
-      results.emplace_back(before.error());
+      out.results.emplace_back(before.error());
     } else if (*before) {
-      results.emplace_back(accounting::Kept{**before, true});
+      out.results.emplace_back(accounting::Kept{**before, true});
     } else {
-      job.incoming.arrival.id = ++id;
-      parts_.known.add(job.incoming.arrival);
-      results.emplace_back(accounting::Kept{id, false});
-      fresh.push_back(std::move(job.incoming));
+      one.arrival.id = ++id;
+      parts_.known.add(one.arrival);
+      out.results.emplace_back(accounting::Kept{id, false});
+      fresh.push_back(std::move(one));
     }
   }
-  const Status written = parts_.inbox->append(fresh);
-  remember(written);
-  if (written) {
+  out.status = parts_.inbox->append(fresh);
+  remember(out.status);
+  if (out.status) {
     last_ = id;
   } else {
     parts_.known.forget_newest(fresh.size());
-  }
-  std::map<std::size_t, std::vector<Done>> by_worker;
-  for (std::size_t i = 0; i < jobs.size(); ++i) {
     // A resend of what could not be kept is no more kept than that.
-    const bool lost = !written && results[i] && results[i]->id > last_;
-    by_worker[jobs[i].worker].push_back(
-        {jobs[i].ticket, lost ? Result<accounting::Kept>(written.error()) : std::move(results[i])});
+    for (auto& result : out.results) {
+      if (result && result->id > last_) result = out.status.error();
+    }
   }
-  if (written && !fresh.empty()) parts_.kept();  // first: whoever has an answer may look for the record
-  for (auto& [worker, done] : by_worker) parts_.recorded(worker, std::move(done));
+  if (out.status && !fresh.empty()) parts_.kept();  // first: whoever has an answer may look for the record
+  return out;
 }
 
 Result<std::optional<std::int64_t>> AccountingWriter::known(const accounting::Arrival& arrival) {

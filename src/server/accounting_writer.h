@@ -1,6 +1,7 @@
 #pragma once
 #include <condition_variable>
 #include <functional>
+#include <future>
 #include <mutex>
 #include <thread>
 
@@ -41,6 +42,9 @@ class AccountingWriter {
 
   /// False if too much waits already: the record is not taken. Any thread.
   bool record(Job job);
+  /// Makes records durable that nobody waits for with a ticket, and waits for that. Any thread but its own.
+  ///   errors  Errc::io; Errc::unreachable: it ends, or too much waits already
+  Status keep(std::vector<accounting::Incoming> records);
   /// The store has all records up to this one. Any thread.
   void filled(std::int64_t up_to);
   /// It has them for good: the inbox may forget them. Any thread.
@@ -60,8 +64,18 @@ class AccountingWriter {
   static constexpr std::size_t kMostInOneCommit = 2000;
   static constexpr std::int64_t kForgetAtOnce =
       20000;  // records; fewer only when there is nothing else to do
+  struct Order {
+    std::vector<accounting::Incoming> records;
+    std::promise<Status> done;
+  };
   void run();
   void write(std::vector<Job> jobs);
+  void write(Order& order);
+  struct Written {
+    std::vector<Result<accounting::Kept>> results;  // one for each
+    Status status;
+  };
+  Written append(std::vector<accounting::Incoming> records);
   Result<std::optional<std::int64_t>> known(const accounting::Arrival& arrival);
   void remember(const Status& written);
   void forget(std::int64_t up_to);
@@ -70,6 +84,7 @@ class AccountingWriter {
   mutable std::mutex mutex_;
   std::condition_variable arrived_;
   std::vector<Job> jobs_;
+  std::vector<Order> orders_;
   std::int64_t settled_ = 0;
   std::int64_t forgotten_ = 0;  // the writer's alone
   std::atomic<std::int64_t> filled_;

@@ -35,6 +35,14 @@ void Deliverer::start(Filler& filler) {
   thread_.start();
 }
 
+void Deliverer::hold(std::chrono::milliseconds at_most) {
+  thread_.post([this, at_most](const engine::Turn& turn) { not_before_ = turn.now.steady + at_most; });
+}
+
+void Deliverer::release() {
+  thread_.post([this](const engine::Turn&) { not_before_.reset(); });
+}
+
 void Deliverer::look(const std::set<std::string>& groups) {
   thread_.post([this, groups](const engine::Turn&) {
     for (const std::string& group : groups) delivery_.more(group);

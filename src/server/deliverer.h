@@ -24,6 +24,10 @@ class Deliverer {
 
   /// The filler takes acknowledged records off the queues.
   void start(Filler& filler);
+  /// Sends nothing before release(), or before so long: others may have sent some of it.
+  void hold(std::chrono::milliseconds at_most);
+  /// Any thread.
+  void release();
   /// There is something new for these groups, or a new plan. Any thread.
   void look(const std::set<std::string>& groups);
   /// What waits for these groups is not what it was. Any thread.
@@ -47,7 +51,7 @@ class Deliverer {
   engine::Counters counters_;
   engine::Delivery delivery_;
   std::uint64_t plan_generation_ = 0;
-  std::optional<TimePoint> not_before_;  // looking into the store, which could not be read
+  std::optional<TimePoint> not_before_;  // looking into the store, which could not be read, or is held
   std::atomic<std::size_t> under_way_{0};
   AskingThread thread_;
 };

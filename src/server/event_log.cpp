@@ -6,6 +6,7 @@
 
 #include "base/text.h"
 #include "host/process.h"
+#include "host/system.h"
 #include "server/event_text.h"
 #include "server/log.h"
 
@@ -77,6 +78,13 @@ std::vector<Event> EventLog::take_spare() {
   std::vector<Event> out = std::move(spare_.back());
   spare_.pop_back();
   return out;
+}
+
+void EventLog::tell(engine::Weight weight, std::string subject, std::string text) {
+  std::vector<engine::Event> none;
+  std::vector<engine::Notice> notices{
+      {host::SystemClock().now().wall, weight, std::move(subject), std::move(text)}};
+  take(none, notices);
 }
 
 void EventLog::settle() {

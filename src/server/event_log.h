@@ -29,6 +29,8 @@ class EventLog {
 
   /// Takes over what the vectors hold and leaves them empty. Any thread.
   void take(std::vector<engine::Event>& events, std::vector<engine::Notice>& notices);
+  /// One notice of now. Any thread.
+  void tell(engine::Weight weight, std::string subject, std::string text);
   /// True while neither the journal nor anybody live has room for the story of one more event.
   const std::atomic<bool>& no_stories() const { return no_stories_; }
   std::uint64_t shed() const { return shed_.load(std::memory_order_relaxed); }

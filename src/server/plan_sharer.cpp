@@ -263,10 +263,7 @@ void PlanSharer::well() {
 }
 
 void PlanSharer::tell(engine::Weight weight, std::string text) {
-  std::vector<engine::Event> none;
-  std::vector<engine::Notice> notices{
-      {host::SystemClock().now().wall, weight, "shared plan", std::move(text)}};
-  events_->take(none, notices);
+  events_->tell(weight, "shared plan", std::move(text));
 }
 
 void PlanSharer::settle() {

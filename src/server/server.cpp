@@ -27,6 +27,7 @@
 #include "server/plan_sharer.h"
 #include "server/prober.h"
 #include "server/proof_pool.h"
+#include "server/queue_sharer.h"
 #include "server/sharer.h"
 #include "server/worker.h"
 #include "store/accounting_store.h"
@@ -327,6 +328,7 @@ Status Server::start_threads() {
   mirror_->start();
   authorizer_->start();
   if (sharer_) sharer_->start();
+  if (queue_sharer_) queue_sharer_->start();
   if (plan_sharer_) plan_sharer_->start(*events_);
   for (auto& worker : workers_) worker->start();
   return {};
@@ -464,6 +466,7 @@ void Server::stop() {
   mirror_->stop();
   authorizer_->stop();
   if (sharer_) sharer_->stop();
+  if (queue_sharer_) queue_sharer_->stop();
   if (plan_sharer_) plan_sharer_->stop();
   deliverer_->stop();
   writer_->stop();  // what it still writes is told to the workers, who answer it

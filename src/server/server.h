@@ -32,6 +32,7 @@ class Filler;
 class JournalWriter;
 class Mirror;
 class PlanSharer;
+class QueueSharer;
 class Prober;
 class ProofPool;
 class Sharer;
@@ -164,6 +165,7 @@ class Server {
   void put_back(std::unique_ptr<accounting::Store> reader);
   Status start_accounting();
   Status share_accounting();
+  void share_queues(shared::Wish wish);
   Status share_plan(const revision::SealKey& own);
   Result<shared::Wish> shared_wish();
   /// Puts what other nodes have changed into force.
@@ -221,7 +223,8 @@ class Server {
   std::unique_ptr<accounting::Store> store_;  // until the filler takes it
   std::unique_ptr<Filler> filler_;
   std::unique_ptr<AccountingWriter> writer_;
-  std::unique_ptr<Sharer> sharer_;  // null: the node shares nothing
+  std::unique_ptr<Sharer> sharer_;             // null: the node shares nothing
+  std::unique_ptr<QueueSharer> queue_sharer_;  // null: the plan is this node's own
   std::unique_ptr<Prober> prober_;
   std::unique_ptr<Deliverer> deliverer_;
   std::unique_ptr<Mirror> mirror_;

@@ -8,6 +8,7 @@
 #include "server/filler.h"
 #include "server/log.h"
 #include "server/prober.h"
+#include "server/queue_sharer.h"
 #include "server/server.h"
 #include "server/sharer.h"
 #include "server/worker.h"
@@ -17,6 +18,7 @@
 namespace jembatan::server {
 namespace {
 
+constexpr std::chrono::seconds kOthersKnownWithin{10};  // what other nodes of the plan have sent from here
 constexpr std::size_t kMostKnown = 1U << 19U;  // records that a resend is known of before it is answered
 
 }  // namespace
@@ -72,6 +74,7 @@ Status Server::start_accounting() {
           },
       .kept = [this] { filler_->look(); }});
   if (const Status shared = share_accounting(); !shared) return shared;
+  if (queue_sharer_) deliverer_->hold(kOthersKnownWithin);
   filler_->start();
   deliverer_->start(*filler_);
   return {};
@@ -109,6 +112,7 @@ Result<std::uint64_t> Server::redirect_accounting(const std::string& group,
   std::set<std::string> changed{group};
   if (to) changed.insert(*to);
   deliverer_->begin_anew(changed);
+  if (queue_sharer_) queue_sharer_->begin_anew();
   return out;
 }
 

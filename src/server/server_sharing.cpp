@@ -3,10 +3,13 @@
 
 #include "accounting/sessions.h"
 #include "host/secret_file.h"
+#include "server/accounting_writer.h"
+#include "server/deliverer.h"
 #include "server/event_log.h"
 #include "server/filler.h"
 #include "server/log.h"
 #include "server/plan_sharer.h"
+#include "server/queue_sharer.h"
 #include "server/server.h"
 #include "server/sharer.h"
 #include "store/plan_store.h"
@@ -66,7 +69,7 @@ Status Server::share_accounting() {
   auto wish = shared_wish();
   if (!wish) return wish.error();
   sharer_ = std::make_unique<Sharer>(Sharer::Parts{
-      .wish = std::move(*wish),
+      .wish = *wish,
       .version = JEMBATAN_VERSION,
       .revision = [this] { return plan_.current()->revision; },
       .records =
@@ -91,7 +94,34 @@ Status Server::share_accounting() {
           },
       .silence = settings_.housekeeping.silence.most,
       .events = *events_});
+  if (!settings_.shared_plan.empty()) share_queues(std::move(*wish));
   return {};
+}
+
+void Server::share_queues(shared::Wish wish) {
+  queue_sharer_ = std::make_unique<QueueSharer>(QueueSharer::Parts{
+      .wish = std::move(wish),
+      .plan = settings_.shared_plan,
+      .take_over_after = settings_.take_over_after,
+      .groups =
+          [this] { return with_accounting([](accounting::Store& store) { return store.waiting_groups(); }); },
+      .waiting =
+          [this](const std::string& group, std::int64_t behind, std::size_t most) {
+            return with_accounting(
+                [&](accounting::Store& store) { return store.undelivered(group, behind, most); });
+          },
+      .handed_over =
+          [this](std::vector<accounting::Delivered> records) {
+            std::set<std::string> groups;
+            for (const accounting::Delivered& one : records) groups.insert(one.group);
+            Status out = fail(Errc::io, "the node is being stopped");
+            filler_->work([&](accounting::Store& store) { out = store.delivered(records); });
+            if (out) deliverer_->begin_anew(groups);
+            return out;
+          },
+      .settled = [this] { deliverer_->release(); },
+      .keep = [this](std::vector<accounting::Incoming> records) { return writer_->keep(std::move(records)); },
+      .events = *events_});
 }
 
 Result<std::vector<accounting::Record>> Server::records_of(const accounting::Session& session) {

@@ -3,7 +3,6 @@
 #include <fmt/format.h>
 
 #include "base/text.h"
-#include "host/process.h"
 #include "host/system.h"
 
 namespace jembatan::server {
@@ -14,34 +13,24 @@ using namespace std::chrono_literals;
 constexpr std::size_t kAtATime = 2000;
 constexpr auto kReportEvery = 2s;
 constexpr auto kLookEvery = 500ms;
-constexpr std::chrono::milliseconds kFirstRest = 500ms;
-constexpr std::chrono::milliseconds kLongestRest = 15s;
 
 }  // namespace
 
-Sharer::~Sharer() {
-  stop();
-}
-
-void Sharer::start() {
-  thread_ = std::thread([this] {
-    host::name_thread("sharer");
-    run();
-  });
-}
-
-void Sharer::look() {
-  {
-    const std::lock_guard lock(mutex_);
-    look_ = true;
-  }
-  woken_.notify_one();
-}
-
-std::string Sharer::problem() const {
-  const std::lock_guard lock(mutex_);
-  return problem_.empty() ? "" : fmt::format("since {}: {}", text_of(*problem_since_), problem_);
-}
+Sharer::Sharer(Parts parts)
+    : parts_(std::move(parts)),
+      thread_({.name = "sharer",
+               .every = kLookEvery,
+               .open = [this] { return open(); },
+               .turn = [this](shared::SharedStore& store) { return turn(store); },
+               .lost =
+                   [this](const Error& why) {
+                     tell(engine::Weight::warning, "records wait here until it takes them: " + why.text);
+                   },
+               .back =
+                   [this] {
+                     tell(engine::Weight::info,
+                          fmt::format("reached again, {} brought", counted(brought_, "record")));
+                   }}) {}
 
 Result<std::vector<shared::Node>> Sharer::nodes() const {
   auto store = shared::SharedStore::open(parts_.wish);
@@ -55,35 +44,7 @@ Result<std::vector<accounting::Record>> Sharer::records_of(const accounting::Ses
   return (*store)->records_of(session);
 }
 
-bool Sharer::stopping() const {
-  const std::lock_guard lock(mutex_);
-  return stop_;
-}
-
-void Sharer::wait(std::chrono::milliseconds at_most) {
-  std::unique_lock lock(mutex_);
-  woken_.wait_for(lock, at_most, [this] { return stop_ || look_; });
-  look_ = false;
-}
-
-// While the database is away, new records do not shorten the rest.
-void Sharer::run() {
-  while (!stopping()) {
-    Status done = store_ ? Status{} : connect();
-    if (done) done = bring();
-    if (done) done = hear();
-    if (done && Steady::now() >= report_at_) done = report();
-    if (done) {
-      wait(kLookEvery);
-      continue;
-    }
-    lost(done.error());
-    std::unique_lock lock(mutex_);
-    woken_.wait_for(lock, rest_, [this] { return stop_; });
-  }
-}
-
-Status Sharer::connect() {
+Result<std::unique_ptr<shared::SharedStore>> Sharer::open() {
   auto opened = shared::SharedStore::open(parts_.wish);
   if (!opened) return opened.error();
   const auto last = (*opened)->last();
@@ -91,17 +52,24 @@ Status Sharer::connect() {
   behind_ = *last;
   brought_ = 0;
   report_at_ = Steady::now();
-  const std::lock_guard lock(mutex_);
-  store_ = std::move(*opened);
-  return {};
+  return opened;
 }
 
-Status Sharer::bring() {
-  while (!stopping()) {
+Status Sharer::turn(shared::SharedStore& store) {
+  Status done = bring(store);
+  if (done) done = hear(store);
+  if (done && Steady::now() >= report_at_) done = report(store);
+  return done;
+}
+
+Status Sharer::bring(shared::SharedStore& store) {
+  while (!thread_.stopping()) {
+    const auto last = parts_.last();
+    if (!last) return last.error();
     const auto records = parts_.records(behind_, kAtATime);
     if (!records) return records.error();
     if (!records->empty()) {
-      const auto refused = store_->add(*records);
+      const auto refused = store.add(*records);
       if (!refused) return refused.error();
       for (const auto& one : *refused)
         tell(engine::Weight::error,
@@ -111,43 +79,36 @@ Status Sharer::bring() {
     }
     if (records->size() == kAtATime) {
       if (Steady::now() < report_at_) continue;
-      if (const Status reported = report(); !reported) return reported;
+      if (const Status reported = report(store); !reported) return reported;
       continue;
     }
-    rest_ = 0ms;
-    if (!problem().empty()) {
-      {
-        const std::lock_guard lock(mutex_);
-        problem_.clear();
-      }
-      tell(engine::Weight::info, fmt::format("reached again, {} brought", counted(brought_, "record")));
-    }
+    all_up_to_ = *last;  // also of those that are not kept here
     return {};
   }
   return {};
 }
 
-Status Sharer::hear() {
+Status Sharer::hear(shared::SharedStore& store) {
   if (parts_.plan.empty()) return {};
-  const auto others = store_->others(parts_.plan);
+  const auto others = store.others(parts_.plan);
   if (!others) return others.error();
   for (const auto& other : *others) {
-    if (const Status done = hear(other); !done) return done;
+    if (const Status done = hear(store, other); !done) return done;
   }
   return {};
 }
 
-Status Sharer::hear(const shared::SharedStore::Other& other) {
+Status Sharer::hear(shared::SharedStore& store, const shared::SharedStore::Other& other) {
   if (!heard_.contains(other.number)) {
     auto last = parts_.heard(other.number);
     if (last && *last == 0)
-      last = store_->last_before(other.number, host::SystemClock().now().wall - parts_.silence);
+      last = store.last_before(other.number, host::SystemClock().now().wall - parts_.silence);
     if (!last) return last.error();
     heard_[other.number].last = *last;
   }
   Heard& heard = heard_[other.number];
-  while (heard.last < other.last_record && !stopping()) {
-    const auto records = store_->records(other.number, heard.last, heard.received, kAtATime);
+  while (heard.last < other.last_record && !thread_.stopping()) {
+    const auto records = store.records(other.number, heard.last, heard.received, kAtATime);
     if (!records) return records.error();
     if (const Status done = parts_.hear(other.number, *records); !done) return done;
     // Numbers without a record are those that the database did not take.
@@ -157,44 +118,16 @@ Status Sharer::hear(const shared::SharedStore::Other& other) {
   return {};
 }
 
-Status Sharer::report() {
+Status Sharer::report(shared::SharedStore& store) {
   const auto last = parts_.last();
   if (!last) return last.error();
   report_at_ = Steady::now() + kReportEvery;
-  return store_->report({parts_.version, parts_.revision(),
-                         static_cast<std::uint64_t>(std::max<std::int64_t>(0, *last - behind_))});
-}
-
-void Sharer::lost(const Error& why) {
-  std::unique_ptr<shared::SharedStore> gone;
-  bool first = false;
-  {
-    const std::lock_guard lock(mutex_);
-    if (stop_) return;
-    gone = std::move(store_);
-    first = problem_.empty();
-    problem_ = why.text;
-    if (first) problem_since_ = host::SystemClock().now().wall;
-  }
-  rest_ = rest_ == 0ms ? kFirstRest : std::min(2 * rest_, kLongestRest);
-  if (first) tell(engine::Weight::warning, "records wait here until it takes them: " + why.text);
+  return store.report({parts_.version, parts_.revision(),
+                       static_cast<std::uint64_t>(*last - std::min(*last, std::max(behind_, all_up_to_)))});
 }
 
 void Sharer::tell(engine::Weight weight, std::string text) {
-  std::vector<engine::Event> none;
-  std::vector<engine::Notice> notices{
-      {host::SystemClock().now().wall, weight, "shared database", std::move(text)}};
-  parts_.events.take(none, notices);
-}
-
-void Sharer::stop() {
-  {
-    const std::lock_guard lock(mutex_);
-    stop_ = true;
-    if (store_) store_->interrupt();
-  }
-  woken_.notify_one();
-  if (thread_.joinable()) thread_.join();
+  parts_.events.tell(weight, "shared database", std::move(text));
 }
 
 }  // namespace jembatan::server

@@ -1,9 +1,5 @@
 #pragma once
-#include <condition_variable>
-#include <functional>
-#include <mutex>
-#include <thread>
-
+#include "server/database_thread.h"
 #include "server/event_log.h"
 #include "shared/shared_store.h"
 
@@ -27,56 +23,44 @@ class Sharer {
     std::chrono::seconds silence;  ///< no session of which nothing was heard for so long lasts
     EventLog& events;
   };
-  explicit Sharer(Parts parts) : parts_(std::move(parts)) {}
-  ~Sharer();
+  explicit Sharer(Parts parts);
 
-  void start();
+  void start() { thread_.start(); }
   /// There are new records. Any thread.
-  void look();
+  void look() { thread_.look(); }
   /// Why records do not reach the database, and since when; empty if they do. Any thread.
-  std::string problem() const;
+  std::string problem() const { return thread_.problem(); }
   /// All nodes, as the database knows them; by a connection of its own. Any thread, which may be blocked.
   Result<std::vector<shared::Node>> nodes() const;
   /// What all nodes have of a session; likewise.
   Result<std::vector<accounting::Record>> records_of(const accounting::Session& session) const;
-  void stop();
+  void stop() { thread_.stop(); }
 
  private:
   using Steady = std::chrono::steady_clock;
-  void run();
-  /// Waits for records, or for so long.
-  void wait(std::chrono::milliseconds at_most);
-  bool stopping() const;
-  Status connect();
+  Result<std::unique_ptr<shared::SharedStore>> open();
+  Status turn(shared::SharedStore& store);
   /// Brings what there is to the database.
   ///   errors  of the database; Errc::io: of the node's own store
-  Status bring();
-  Status report();
+  Status bring(shared::SharedStore& store);
+  Status report(shared::SharedStore& store);
   /// Takes over what other nodes of the plan have recorded.
-  Status hear();
-  Status hear(const shared::SharedStore::Other& other);
-  void lost(const Error& why);
+  Status hear(shared::SharedStore& store);
+  Status hear(shared::SharedStore& store, const shared::SharedStore::Other& other);
   void tell(engine::Weight weight, std::string text);
 
   Parts parts_;
-  mutable std::mutex mutex_;
-  std::condition_variable woken_;
-  bool look_ = false;
-  bool stop_ = false;
-  std::string problem_;
-  std::optional<WallTime> problem_since_;
-  std::unique_ptr<shared::SharedStore> store_;  // changed by the thread alone, under the mutex
   // The thread's alone.
-  std::int64_t behind_ = 0;
-  std::uint64_t brought_ = 0;  // since it was connected
+  std::int64_t behind_ = 0;     // the last record that was brought
+  std::int64_t all_up_to_ = 0;  // there was nothing else to bring up to this one
+  std::uint64_t brought_ = 0;   // since it was connected
   Steady::time_point report_at_;
   struct Heard {
     std::int64_t last = 0;
     WallTime received;  // of that
   };
   std::map<std::int64_t, Heard> heard_;  // by node
-  std::chrono::milliseconds rest_{0};
-  std::thread thread_;
+  DatabaseThread<shared::SharedStore> thread_;
 };
 
 }  // namespace jembatan::server

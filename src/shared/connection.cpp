@@ -52,6 +52,11 @@ Octets octets_in(const pqxx::field& field) {
   return octets ? std::move(*octets) : Octets{};
 }
 
+void read_octets(const pqxx::field& field, OctetSpan into) {
+  const Octets octets = octets_in(field);
+  if (octets.size() == into.size()) std::copy(octets.begin(), octets.end(), into.begin());
+}
+
 WallTime time_in(const pqxx::field& field) {
   return WallTime(std::chrono::milliseconds(field.as<std::int64_t>()));
 }

@@ -25,6 +25,8 @@ bool is_about_data(const pqxx::sql_error& problem);
 std::string hex(OctetView octets);
 Octets octets_in(const pqxx::field& field);
 WallTime time_in(const pqxx::field& field);
+/// Octets of which there are always so many; others are left out.
+void read_octets(const pqxx::field& field, OctetSpan into);
 
 /// Runs work; what libpqxx throws (several kinds, all of them of the standard's) is its error.
 ///   work  returns a Result or a Status

@@ -40,6 +40,7 @@ const std::vector<std::string> kColumns{"day",
 constexpr const char* kNodes =
     "SELECT DISTINCT ON (name) node.number, name, version, plan_revision, backlog, last_record, "
     "(extract(epoch FROM seen) * 1000)::bigint, extract(epoch FROM now() - seen)::bigint, "
+    "(SELECT count(*) FROM waiting WHERE waiting.node = node.number AND taken IS NULL), "
     "coalesce(plan, ''), CASE WHEN wrapped_key IS NULL THEN coalesce(encode(public_key, 'hex'), '') ELSE '' "
     "END "
     "FROM node LEFT JOIN plan_member ON plan_member.node = node.number "
@@ -49,11 +50,6 @@ constexpr const char* kArrivals =
     "SELECT number, (extract(epoch FROM received) * 1000)::bigint, "
     "(extract(epoch FROM event_time) * 1000)::bigint, client, host(source), realm, encode(key, 'hex'), "
     "encode(digest, 'hex'), encode(attributes, 'hex') FROM record ";
-
-void read_digest(const pqxx::field& field, accounting::Digest& into) {
-  const Octets octets = octets_in(field);
-  if (octets.size() == into.size()) std::copy(octets.begin(), octets.end(), into.begin());
-}
 
 std::vector<Record> records_in(const pqxx::result& rows) {
   std::vector<Record> out;
@@ -65,8 +61,8 @@ std::vector<Record> records_in(const pqxx::result& rows) {
     row[3].to(one.client);
     if (const auto source = IpAddress::parse(row[4].as<std::string>())) one.source = *source;
     row[5].to(one.realm);
-    read_digest(row[6], one.key);
-    read_digest(row[7], one.digest);
+    read_octets(row[6], one.key);
+    read_octets(row[7], one.digest);
     one.attributes = octets_in(row[8]);
     out.push_back(accounting::taken_apart(std::move(one)));
   }
@@ -189,8 +185,9 @@ class Postgres final : public SharedStore {
         row[5].to(node.last_record);
         node.seen = time_in(row[6]);
         node.silent = std::chrono::seconds(row[7].as<std::int64_t>());
-        row[8].to(node.plan);
-        node.waits_with = octets_in(row[9]);
+        row[8].to(node.waiting);
+        row[9].to(node.plan);
+        node.waits_with = octets_in(row[10]);
       }
       return out;
     });

@@ -30,8 +30,9 @@ struct Node : Report {
   WallTime seen;  ///< by the database's clock
   std::chrono::seconds silent{0};
   std::int64_t last_record = 0;
-  std::string plan;   ///< that it shares with others; may be empty
-  Octets waits_with;  ///< its public key, if it waits to be let in to that
+  std::uint64_t waiting = 0;  ///< records that wait there to be sent on, for longer than a moment
+  std::string plan;           ///< that it shares with others; may be empty
+  Octets waits_with;          ///< its public key, if it waits to be let in to that
 };
 
 /// Whether a text is a connection string at all; whose mistakes would quote it, with its password.

@@ -42,6 +42,18 @@ CREATE TABLE plan_member (
   public_key bytea NOT NULL, asked timestamptz NOT NULL DEFAULT now(),
   wrapped_key bytea, admitted timestamptz, admitted_by text NOT NULL DEFAULT '',
   PRIMARY KEY (plan, node));
+)",
+                                          R"(
+CREATE TABLE waiting (
+  node smallint NOT NULL REFERENCES node, to_group bytea NOT NULL, number bigint NOT NULL,
+  received timestamptz NOT NULL, event_time timestamptz NOT NULL,
+  client bytea NOT NULL, source inet NOT NULL, realm bytea NOT NULL,
+  key bytea NOT NULL, digest bytea NOT NULL, attributes bytea NOT NULL,
+  claimed_by smallint REFERENCES node, claimed_until timestamptz, taken timestamptz,
+  PRIMARY KEY (node, to_group, number));
+CREATE INDEX waiting_free ON waiting (node, to_group, number) WHERE taken IS NULL;
+CREATE INDEX waiting_claimed ON waiting (node, claimed_until) WHERE taken IS NULL AND claimed_until IS NOT NULL;
+CREATE INDEX waiting_taken ON waiting (node) WHERE taken IS NOT NULL;
 )"};
 
 }  // namespace jembatan::shared

@@ -44,16 +44,20 @@ Entry entry_in(SQLite::Statement& row) {
   out.received = time_in(row.getColumn(4));
   if (row.getColumnCount() == 5 || row.getColumn(5).isNull()) return out;
   out.sent = time_in(row.getColumn(5));
-  out.acknowledged = time_in(row.getColumn(6));
+  if (!row.getColumn(6).isNull()) out.acknowledged = time_in(row.getColumn(6));
   return out;
 }
+
+// Another node tells when it has a record, by another clock, and not when a server acknowledged it.
+const std::string kSent = fmt::format(
+    ", sent_ms, CASE WHEN server LIKE '{}%' THEN NULL ELSE acknowledged_ms END", accounting::kHandedOver);
 
 // Of one day's file, with the places 1 to 5 for since, until, realm, client and group.
 std::string entries_sql(const LedgerQuery& query) {
   const bool sent = query.as_sent || !query.sent_to.empty();
   std::string out = fmt::format("SELECT id, key, {}, event_ms, received_ms{} FROM record",
                                 query.as_sent ? "coalesce(delivery.digest, record.digest)" : "record.digest",
-                                sent ? ", sent_ms, acknowledged_ms" : "");
+                                sent ? kSent : "");
   if (sent) out += " LEFT JOIN delivery ON delivery.record = id";
   if (!query.sent_to.empty()) out += " AND to_group = ?5";
   out += " WHERE event_ms >= ?1 AND event_ms < ?2";

@@ -41,6 +41,7 @@ Day day_numbered(std::int64_t number) {
 struct AccountingStore::Filed {
   Record record;
   const Incoming* incoming = nullptr;
+  std::optional<DayFile::Again> again;  // it is older than that, and only waits again
 };
 
 AccountingStore::AccountingStore(std::filesystem::path folder, SQLite::Database main, DayFile::Access access)
@@ -87,7 +88,7 @@ Status AccountingStore::fill(std::span<const Incoming> records) {
               [](const Filed& a, const Filed& b) { return a.record.id < b.record.id; });
     SQLite::Transaction whole(main_, SQLite::TransactionBehavior::IMMEDIATE);
     for (const Filed& one : filed) {
-      if (one.record.id > filled_) apply(one);
+      if (one.incoming->arrival.id > filled_) apply(one);
     }
     const std::int64_t last = std::max(filled_, records.back().arrival.id);
     main_.exec(fmt::format("UPDATE progress SET filled = {}", last));
@@ -106,8 +107,13 @@ std::vector<AccountingStore::Filed> AccountingStore::put_into_days(std::span<con
     DayFile& file = days_.to_write(day);
     SQLite::Transaction whole(file.database(), SQLite::TransactionBehavior::IMMEDIATE);
     for (const Incoming* one : ones) {
-      if (file.find(one->arrival)) continue;  // a resend that nobody knew any more
-      out.push_back({accounting::taken_apart(one->arrival), one});
+      if (const auto known = file.find(one->arrival)) {
+        if (!one->taken_over) continue;  // a resend that nobody knew any more
+        out.push_back({accounting::taken_apart(one->arrival), one, file.wait_again(*known, *one)});
+        out.back().record.id = *known;
+        continue;
+      }
+      out.push_back({accounting::taken_apart(one->arrival), one, {}});
       file.add(out.back().record, one->keep, one->groups.size());
     }
     whole.commit();
@@ -116,15 +122,16 @@ std::vector<AccountingStore::Filed> AccountingStore::put_into_days(std::span<con
 }
 
 void AccountingStore::apply(const Filed& one) {
-  for (const std::string& group : one.incoming->groups) {
+  const bool keep = one.again ? one.again->keep : one.incoming->keep;
+  for (const std::string& group : one.again ? one.again->groups : one.incoming->groups) {
     enqueue_.bindNoCopy(1, group);
     enqueue_.bind(2, one.record.id);
     enqueue_.bind(3, count_of(day_of(one.record.received)));
     enqueue_.bind(4, milliseconds_of(one.record.received));
-    enqueue_.bind(5, one.incoming->keep ? 1 : 0);
+    enqueue_.bind(5, keep ? 1 : 0);
     run(enqueue_);
   }
-  if (one.incoming->keep) apply_to_sessions(one.record);
+  if (keep && !one.again) apply_to_sessions(one.record);
 }
 
 void AccountingStore::apply_to_sessions(const Record& record) {

@@ -193,6 +193,31 @@ std::optional<std::int64_t> DayFile::find(const Arrival& arrival) {
   return std::nullopt;
 }
 
+// One that was only passed on has lost what it said.
+DayFile::Again DayFile::wait_again(std::int64_t id, const accounting::Incoming& what) {
+  Again out;
+  SQLite::Statement handed_over(
+      database_, fmt::format("DELETE FROM delivery WHERE record = ?1 AND to_group = ?2 AND server LIKE '{}%'",
+                             accounting::kHandedOver));
+  SQLite::Statement acknowledged(database_, "SELECT 1 FROM delivery WHERE record = ?1 AND to_group = ?2");
+  for (const std::string& group : what.groups) {
+    for (SQLite::Statement* one : {&handed_over, &acknowledged}) bind_all(*one, id, group);
+    run(handed_over);
+    if (!acknowledged.executeStep()) out.groups.push_back(group);
+    acknowledged.reset();
+  }
+  SQLite::Statement keep(database_, "SELECT keep FROM record WHERE id = ?1");
+  keep.bind(1, id);
+  out.keep = keep.executeStep() && keep.getColumn(0).getInt() != 0;
+  if (out.keep || out.groups.empty()) return out;
+  SQLite::Statement again(database_, "UPDATE record SET attributes = ?2, waits = waits + ?3 WHERE id = ?1");
+  again.bind(1, id);
+  bind_octets(again, 2, what.arrival.attributes);
+  again.bind(3, static_cast<std::int64_t>(out.groups.size()));
+  run(again);
+  return out;
+}
+
 std::optional<Arrival> DayFile::arrival(std::int64_t id) {
   const Rewound rewound(arrival_);
   arrival_.bind(1, id);

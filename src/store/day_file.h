@@ -26,6 +26,12 @@ class DayFile {
   void add(const accounting::Record& record, bool keep, std::size_t waits);
   /// The record of the same event, other than itself.
   std::optional<std::int64_t> find(const accounting::Arrival& arrival);
+  /// A record that is here already waits for groups again: for those that have not acknowledged it.
+  struct Again {
+    std::vector<std::string> groups;
+    bool keep = true;
+  };
+  Again wait_again(std::int64_t id, const accounting::Incoming& what);
   /// A record as it came; nothing if it is not of this day.
   std::optional<accounting::Arrival> arrival(std::int64_t id);
   void append_records_of(const accounting::Session& session, std::vector<accounting::Record>& to);

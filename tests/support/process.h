@@ -30,7 +30,7 @@ int free_port();
 
 /// Polls until the condition holds; false after the time.
 bool eventually(const std::function<bool()>& condition,
-                std::chrono::milliseconds within = std::chrono::seconds(20));
+                std::chrono::milliseconds within = std::chrono::seconds(60));
 
 struct Finished {
   int exit_code = -1;
@@ -51,7 +51,7 @@ class Background {
   int process() const { return process_; }
   void signal(int number) const;
   /// Waits for its end; gives its exit code, or minus the signal that ended it.
-  std::optional<int> wait(std::chrono::milliseconds within = std::chrono::seconds(20));
+  std::optional<int> wait(std::chrono::milliseconds within = std::chrono::seconds(60));
   bool running();
 
  private:
