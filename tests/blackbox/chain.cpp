@@ -35,8 +35,11 @@ void TestNode::start() {
 }
 
 int TestNode::stop() {
+  constexpr int kSanitizer = 66;  // the thread sanitizer's exit code when it has reported something
   process_->signal(SIGTERM);
-  return wait();
+  const int out = wait();
+  if (out == kSanitizer) ADD_FAILURE() << log();
+  return out;
 }
 
 void TestNode::kill() {
