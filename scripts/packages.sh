@@ -6,7 +6,7 @@ build_packages=(
   libtomlplusplus-dev libutf8proc-dev nettle-dev nlohmann-json3-dev
   libssl-dev zlib1g-dev libbrotli-dev tzdata
 )
-test_packages=(clang-format clang-tidy gnuplot-nox libbenchmark-dev libgmock-dev libgtest-dev iproute2 libyaml-cpp-dev openssl postgresql-15 python3)
+test_packages=(clang-format clang-tidy gnuplot-nox libbenchmark-dev libgmock-dev libfaketime libgtest-dev iproute2 libyaml-cpp-dev openssl postgresql-15 python3)
 
 install_packages() {
   local missing=()

@@ -74,7 +74,7 @@ std::vector<Command> shared_node_commands() {
            "Let a node have a part in the plan that nodes share",
            "jembatan node admit hub-b 4f2a-99c1-07de-5b30-a1c4-8e77-2d19-6f05 --node node.toml",
            reading_options(),
-           {"NAME", "the node, and behind it the fingerprint that it says in its log", true, true},
+           {"NAME FINGERPRINT", "the node, and the fingerprint that it says in its log", true, true},
            admit}};
 }
 

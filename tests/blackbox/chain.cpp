@@ -28,8 +28,9 @@ void TestNode::start() {
     return found;
   };
   const std::size_t before = count();
-  process_ =
-      std::make_unique<support::Background>(std::vector<std::string>{kServer, "--node", file()}, path("log"));
+  std::vector<std::string> words = words_before;
+  words.insert(words.end(), {kServer, "--node", file()});
+  process_ = std::make_unique<support::Background>(words, path("log"));
   const bool up = support::eventually([&] { return count() > before || !process_->running(); });
   ASSERT_TRUE(up && process_->running()) << log();
 }

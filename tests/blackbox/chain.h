@@ -41,6 +41,7 @@ class TestNode {
   nlohmann::json ask_node(std::vector<std::string> words) const;
   std::string token() const { return support::read_file(folder_.path() / "data" / "management.token"); }
 
+  std::vector<std::string> words_before;  ///< the program's, like "env", "NAME=VALUE"
   int access = support::free_port();
   int accounting = support::free_port();
   int authorization = support::free_port();

@@ -115,6 +115,20 @@ TEST_F(SharedQueue, WithoutTheDatabaseEachSendsItsOwn) {
   ASSERT_TRUE(home_has(2));
 }
 
+TEST_F(SharedQueue, OfBothNodesIsThereWhenBothWereKilled) {
+  begin("[\"here\", \"group:homes\"]");
+  for (int i = 0; i < 4; ++i) account(i % 2 == 0 ? one : other, "s" + std::to_string(i));
+  ASSERT_TRUE(waiting(4)) << one.log();
+  one.kill();
+  other.kill();
+  home.start();
+  one.start();
+  other.start();
+  ASSERT_TRUE(home_has(4)) << one.log();
+  EXPECT_TRUE(support::eventually([&] { return acknowledged(one) + acknowledged(other) == 4; }));
+  ASSERT_TRUE(waiting(0));
+}
+
 TEST_F(SharedQueue, WhatIsSentElsewhereOrDroppedIsNotTakenOver) {
   begin("[\"here\", \"group:homes\"]");
   account(one, "s1");

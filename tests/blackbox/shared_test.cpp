@@ -171,6 +171,63 @@ TEST_F(SharedPlan, StaysInForceWithoutTheDatabaseAndThroughKillsAndIsChangedWhen
   EXPECT_EQ(one.stop(), 0) << one.log();
 }
 
+// As when the node that begins it is killed before the database has it, and when the database comes out of an
+// older backup.
+TEST_F(SharedPlan, IsBegunAgainIfOnlyTheNodeKnowsOfIt) {
+  ASSERT_EQ(apply(one, kHere), 0);
+  one.kill();
+  EXPECT_EQ(ask("DELETE FROM jembatan.plan").exit_code, 0);
+  one.start();
+  EXPECT_EQ(sign_in(one), 0);
+  EXPECT_TRUE(support::eventually([&] { return ready(one) == "200 ready\n"; })) << ready(one);
+  other.start();
+  ASSERT_EQ(on(one, way_in(other)).exit_code, 0);
+  ASSERT_TRUE(has_revision(other, 1)) << other.log();
+  EXPECT_EQ(sign_in(other), 0);
+}
+
+// The database is lost; its standby has all of it and takes writes.
+TEST_F(SharedPlan, GoesOnWithAStandbyThatHasTakenOver) {
+  const auto standby = database.standby();
+  for (TestNode* node : {&one, &other}) {
+    if (node == &one) {
+      EXPECT_EQ(one.stop(), 0);
+    }
+    const std::string text = support::read_file(node->file());
+    const std::string alone = "127.0.0.1:" + std::to_string(database.port()) + "/ferries";
+    const std::size_t at = text.find(alone);
+    ASSERT_NE(at, std::string::npos);
+    support::write_file(node->file(), text.substr(0, at) + "127.0.0.1:" + std::to_string(database.port()) +
+                                          ",127.0.0.1:" + std::to_string(standby->port()) +
+                                          "/ferries?target_session_attrs=read-write" +
+                                          text.substr(at + alone.size()));
+    node->start();
+  }
+  ASSERT_EQ(apply(one, kHere), 0);
+  ASSERT_EQ(on(one, way_in(other)).exit_code, 0);
+  ASSERT_TRUE(has_revision(other, 1)) << other.log();
+  account(one, "s1");
+  const auto on_standby = [&](const std::string& sql) {
+    return standby->as("jembatan", kPassword, sql, "ferries").out;
+  };
+  ASSERT_TRUE(support::eventually([&] {
+    return on_standby("SELECT count(*) FROM jembatan.record") == "1\n" &&
+           on_standby("SELECT max(number) FROM jembatan.plan_change") ==
+               ask("SELECT max(number) FROM jembatan.plan_change").out;
+  }));
+  database.stop();
+  account(one, "s2");
+  standby->promote();
+  EXPECT_TRUE(support::eventually([&] {
+    return on_standby("SELECT string_agg(session_id, ',' ORDER BY session_id) FROM jembatan.record") ==
+           "s1,s2\n";
+  })) << one.log();
+  EXPECT_TRUE(support::eventually([&] {
+    return on(one, {"user", "set", "tamu@reef.example", "enabled=false"}).exit_code == 0;
+  })) << one.log();
+  EXPECT_TRUE(has_revision(other, 2)) << other.log();
+}
+
 TEST_F(SharedPlan, ChangesAtBothNodesAtOnceAreOneBehindTheOtherOrRefused) {
   ASSERT_EQ(apply(one, kHere), 0);
   other.start();

@@ -27,30 +27,51 @@ std::vector<std::string> ScratchPostgres::program(const std::string& name) const
   return out;
 }
 
-ScratchPostgres::ScratchPostgres() {
+std::vector<std::string> ScratchPostgres::program(const std::string& name,
+                                                  const std::vector<std::string>& words) const {
+  std::vector<std::string> out = program(name);
+  out.insert(out.end(), words.begin(), words.end());
+  return out;
+}
+
+ScratchPostgres::ScratchPostgres(Empty) {
   std::filesystem::permissions(folder_.path(), std::filesystem::perms::owner_all);
   if (const passwd* user = other_user())
     if (::chown(folder_.path().c_str(), user->pw_uid, user->pw_gid) != 0) throw std::runtime_error("chown");
-  auto command = program("initdb");
-  for (const std::string& word :
-       {std::string("--no-sync"), std::string("-A"), std::string("trust"), std::string("-U"),
-        std::string("keeper"), std::string("-D"), (folder_.path() / "cluster").string()})
-    command.push_back(word);
-  const Finished made = run(command);
+}
+
+ScratchPostgres::ScratchPostgres() : ScratchPostgres(Empty()) {
+  const Finished made = run(program("initdb", {"--no-sync", "-A", "trust", "-U", "keeper", "-D", cluster()}));
   if (made.exit_code != 0) throw std::runtime_error("initdb: " + made.error);
 }
 
 void ScratchPostgres::start(const std::string& access) {
-  const auto cluster = folder_.path() / "cluster";
-  write_file(cluster / "pg_hba.conf", "local all keeper trust\n" + access);
-  auto command = program("postgres");
-  for (const std::string& word :
-       {std::string("-D"), cluster.string(), std::string("-h"), std::string("127.0.0.1"), std::string("-p"),
-        std::to_string(port_), std::string("-k"), folder_.path().string(), std::string("-F")})
-    command.push_back(word);
-  process_ = std::make_unique<Background>(command, folder_.path() / "log");
+  write_file(folder_.path() / "cluster" / "pg_hba.conf",
+             "local all keeper trust\nlocal replication keeper trust\n" + access);
+  serve();
+}
+
+void ScratchPostgres::serve() {
+  process_ = std::make_unique<Background>(
+      program("postgres", {"-D", cluster(), "-h", "127.0.0.1", "-p", std::to_string(port_), "-k",
+                           folder_.path().string(), "-F"}),
+      folder_.path() / "log");
   if (!eventually([&] { return as_keeper("SELECT 1").exit_code == 0; }))
     throw std::runtime_error("PostgreSQL does not come up: " + log());
+}
+
+std::unique_ptr<ScratchPostgres> ScratchPostgres::standby() const {
+  auto out = std::make_unique<ScratchPostgres>(Empty());
+  const Finished copied =
+      run(out->program("pg_basebackup", {"-h", folder_.path().string(), "-p", std::to_string(port_), "-U",
+                                         "keeper", "-D", out->cluster(), "-R", "-c", "fast", "--no-sync"}));
+  if (copied.exit_code != 0) throw std::runtime_error("pg_basebackup: " + copied.error);
+  out->serve();
+  return out;
+}
+
+void ScratchPostgres::promote() const {
+  if (run(program("pg_ctl", {"promote", "-D", cluster()})).exit_code != 0) throw std::runtime_error("pg_ctl");
 }
 
 void ScratchPostgres::stop() {
