@@ -149,17 +149,17 @@ TEST_F(Chain, AnIndependentDeviceGetsAGenuineReplyAndTheSameOnesAgain) {
   const auto request = second::access_request(1, 77, "0123456789abcdef", "deck-secret", "ombak-3",
                                               {{1, "tamu@reef.example"}, {32, "deck"}, {33, "mine"}});
   device.send("127.0.0.1", edge.access, request);
-  const auto first = device.receive(5000ms);
+  const auto first = device.receive(20000ms);
   EXPECT_EQ(second::wrong_with_reply(first, request, "deck-secret"), "");
   EXPECT_EQ(first.at(0), 2);
   EXPECT_EQ(second::value_of(first, 81), "40");
   EXPECT_EQ(second::value_of(first, 33), "mine");
   device.send("127.0.0.1", edge.access, request);
-  EXPECT_EQ(device.receive(5000ms), first);
+  EXPECT_EQ(device.receive(20000ms), first);
   const auto record = second::accounting_request(
       78, "deck-secret", {{40, std::string("\0\0\0\1", 4)}, {44, "x1"}, {1, "tamu@reef.example"}});
   device.send("127.0.0.1", edge.accounting, record);
-  EXPECT_EQ(second::wrong_with_reply(device.receive(5000ms), record, "deck-secret"), "");
+  EXPECT_EQ(second::wrong_with_reply(device.receive(20000ms), record, "deck-secret"), "");
 }
 
 TEST_F(Chain, NoSecretAndNoPasswordReachesALog) {
@@ -262,7 +262,7 @@ TEST_F(Chain, AStopAnswersWhatIsUnderWay) {
   edge.signal(SIGTERM);
   EXPECT_TRUE(edge.log_has("node edge stops"));
   home.signal(SIGCONT);
-  EXPECT_EQ(second::wrong_with_reply(device.receive(5000ms), request, "deck-secret"), "");
+  EXPECT_EQ(second::wrong_with_reply(device.receive(20000ms), request, "deck-secret"), "");
   EXPECT_EQ(edge.wait(), 0);
   EXPECT_THAT(edge.log(), HasSubstr("node edge has stopped"));
 }

@@ -78,7 +78,7 @@ access = "hub"
 user = "tamu@reef.example"
 password = "ombak-3"
 times = 8
-expect = { code = "Access-Accept", within = "900ms", shares = { "reef-homes/reef-1" = 75 }, tolerance = 13 }
+expect = { code = "Access-Accept", within = "20s", shares = { "reef-homes/reef-1" = 75 }, tolerance = 13 }
 )");
   const auto done = run({"rehearse", both, "--json"});
   EXPECT_EQ(done.exit_code, 0) << done.out;

@@ -26,7 +26,7 @@ bool signs_in(const TestNode& node, int id = 1) {
   device.send(
       "127.0.0.1", node.access,
       second::access_request(1, id, "0123456789abcdef", "laut", "ombak-3", {{1, "tamu@reef.example"}}));
-  const auto reply = device.receive(5000ms);
+  const auto reply = device.receive(20000ms);
   return !reply.empty() && reply[0] == 2;
 }
 

@@ -138,14 +138,14 @@ TEST(Servers, AreReachedByTheirNameAndFromTheAddressThatTheyKnow) {
     support::write_file(folder.path() / "plan.toml",
                         client_here("laut") +
                             "[[realm]]\nname = \"reef.example\"\nhandle = \"group:homes\"\n" +
-                            "[[group]]\nname = \"homes\"\nanswer_within = \"200ms\"\n"
+                            "[[group]]\nname = \"homes\"\nanswer_within = \"2s\"\n"
                             "[[group.server]]\nname = \"one\"\naccess_port = " +
                             std::to_string(home.access) + "\nsecret = \"laut\"\n" + more);
     return client({"plan", "apply", folder.path().string(), "--force", "--node", hub.file()});
   };
   const auto sign_in = [&] {
     return client({"ask", "access", "--to", hub.access_to(), "--secret", "laut", "--user",
-                   "tamu@reef.example", "--password", "ombak-3", "--wait", "2s", "--tries", "1"})
+                   "tamu@reef.example", "--password", "ombak-3", "--wait", "6s", "--tries", "1"})
         .exit_code;
   };
   ASSERT_EQ(plan("address = \"127.0.0.1\"\nsource = \"127.0.0.7\"\n").exit_code, 0);
@@ -176,8 +176,8 @@ TEST(Mirror, WhatTheNewHomeSaysIsComparedAndReachesNobody) {
   const auto plan = [&](const std::string& mirror) {
     hub.plan(client_here("laut") +
              "[[realm]]\nname = \"reef.example\"\nhandle = \"group:homes\"\n[[group]]\nname = \"homes\"\n" +
-             mirror + server_of("one", old_home, 1) +
-             "[[group]]\nname = \"next\"\nanswer_within = \"200ms\"\n" + server_of("two", new_home, 1));
+             mirror + server_of("one", old_home, 1) + "[[group]]\nname = \"next\"\nanswer_within = \"2s\"\n" +
+             server_of("two", new_home, 1));
   };
   plan("mirror = { to = \"group:next\", compare = [\"Filter-Id\"] }\n");
   old_home.start();
