@@ -136,8 +136,11 @@ bool Filler::fill() {
   last_batch_ = records->size();
   parts_.filled(filled_);
   std::set<std::string> groups;
-  for (const accounting::Incoming& one : *records) groups.insert(one.groups.begin(), one.groups.end());
+  std::set<std::string> again;
+  for (const accounting::Incoming& one : *records)
+    (one.taken_over ? again : groups).insert(one.groups.begin(), one.groups.end());
   if (!groups.empty()) parts_.queued(groups);
+  if (!again.empty()) parts_.queued_again(again);
   return records->size() >= kMostAtOnce;
 }
 

@@ -23,6 +23,8 @@ class Filler {
     std::function<void(std::int64_t up_to)> settled;
     /// There is something new to be sent to these groups.
     std::function<void(const std::set<std::string>& groups)> queued;
+    /// The same, maybe among what waits there already.
+    std::function<void(const std::set<std::string>& groups)> queued_again;
     /// These were taken off the queues.
     std::function<void(std::vector<accounting::Delivered>)> taken_off;
   };

@@ -126,7 +126,7 @@ Status QueueSharer::take_over(shared::SharedQueue& there) {
     for (const auto& one : *claimed) {
       Taken& taken = taken_[one.name];
       ++taken.records;
-      taken.groups.insert(one.group);
+      taken.groups.insert(escaped(one.group));
     }
   }
   tell_of(false);

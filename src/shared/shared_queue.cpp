@@ -6,6 +6,7 @@
 
 #include "base/text.h"
 #include "shared/connection.h"
+#include "wire/packet.h"
 
 namespace jembatan::shared {
 namespace {
@@ -26,6 +27,7 @@ WITH free AS (
    WHERE waiting.node <> $2 AND seen < now() - make_interval(secs => $3) AND taken IS NULL
      AND (claimed_until IS NULL OR claimed_until < now())
      AND EXISTS (SELECT 1 FROM plan_member WHERE plan = $1 AND node = $2 AND wrapped_key IS NOT NULL)
+     AND octet_length(attributes) <= $6
    ORDER BY waiting.node, waiting.to_group, waiting.number LIMIT $4 FOR SHARE OF node FOR UPDATE OF waiting SKIP LOCKED)
 UPDATE waiting SET claimed_by = $2, claimed_until = now() + make_interval(secs => $5)
   FROM free JOIN node ON node.number = free.node
@@ -166,8 +168,8 @@ class PostgresQueue final : public SharedQueue {
     return attempt_sql([&]() -> Result<std::vector<Claimed>> {
       pqxx::work whole(*at_);
       std::vector<Claimed> out;
-      for (const auto& row :
-           whole.exec_params(kClaim, plan_, at_.node(), silence.count(), most, kClaimFor.count()))
+      for (const auto& row : whole.exec_params(kClaim, plan_, at_.node(), silence.count(), most,
+                                               kClaimFor.count(), wire::kMaxPacket))
         out.push_back(claimed_in(row));
       whole.commit();
       std::sort(out.begin(), out.end(), [](const Claimed& a, const Claimed& b) {

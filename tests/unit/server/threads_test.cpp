@@ -300,7 +300,8 @@ struct Filling {
   Shelf shelf;
   std::atomic<std::int64_t> filled{0};
   std::atomic<std::int64_t> settled{0};
-  std::set<std::string> queued;  // under the shelf's mutex
+  std::set<std::string> queued;        // under the shelf's mutex
+  std::set<std::string> queued_again;  // likewise
   Filler filler{{.inbox = std::make_unique<ShelfInbox>(shelf),
                  .store = std::make_unique<ShelfStore>(shelf),
                  .housekeeping = {},
@@ -310,6 +311,11 @@ struct Filling {
                      [this](const std::set<std::string>& groups) {
                        const std::lock_guard lock(shelf.mutex);
                        queued.insert(groups.begin(), groups.end());
+                     },
+                 .queued_again =
+                     [this](const std::set<std::string>& groups) {
+                       const std::lock_guard lock(shelf.mutex);
+                       queued_again.insert(groups.begin(), groups.end());
                      },
                  .taken_off = [](std::vector<accounting::Delivered>) {}}};
 };
@@ -327,6 +333,18 @@ TEST(FillingTest, WhatIsLeftInTheInboxIsTakenOverAtTheStart) {
   one.filler.stop();
   EXPECT_EQ(one.settled, 10000);
   EXPECT_FALSE(one.filler.work([](accounting::Store&) {}));
+}
+
+// What comes from another node may have been here before: its queue is looked through anew.
+TEST(FillingTest, QueuesOfWhatWasTakenOverAreToldApart) {
+  Filling one;
+  put_into(one.shelf, 2, "lagoon");
+  one.shelf.inbox.back().taken_over = true;
+  one.shelf.inbox.back().groups = {"mail"};
+  one.filler.start();
+  one.filler.work([](accounting::Store&) {});
+  EXPECT_THAT(one.queued, ElementsAre("lagoon"));
+  EXPECT_THAT(one.queued_again, ElementsAre("mail"));
 }
 
 TEST(FillingTest, AStoreThatRefusesIsTriedAgainAndNothingIsForgottenMeanwhile) {
@@ -477,6 +495,7 @@ TEST_F(Threads, TheDelivererTakesARecordOffWhenItIsAcknowledged) {
        .filled = [](std::int64_t) {},
        .settled = [](std::int64_t) {},
        .queued = [&](const std::set<std::string>& groups) { deliverer.look(groups); },
+       .queued_again = [&](const std::set<std::string>& groups) { deliverer.begin_anew(groups); },
        .taken_off =
            [&](std::vector<accounting::Delivered> records) { deliverer.taken_off(std::move(records)); }});
   filler.start();
