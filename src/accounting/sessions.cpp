@@ -1,6 +1,10 @@
 #include "accounting/sessions.h"
 
+#include <fmt/format.h>
+
 #include <algorithm>
+#include <charconv>
+#include <limits>
 
 #include "accounting/keys.h"
 
@@ -8,6 +12,7 @@ namespace jembatan::accounting {
 namespace {
 
 constexpr std::chrono::seconds kShortestSilence{300};
+constexpr std::int64_t kMostNodes = 32767;  // as the database numbers them
 
 bool differ(const std::string& a, const std::string& b) {
   return !a.empty() && !b.empty() && a != b;
@@ -70,6 +75,27 @@ void lasts(Session& session, const Record& record) {
 }
 
 }  // namespace
+
+std::string session_number(std::int64_t id) {
+  if (!is_elsewhere(id)) return std::to_string(id);
+  return fmt::format("{}/{}", node_of(id), id - id_elsewhere(node_of(id), 0));
+}
+
+std::optional<std::int64_t> session_numbered(std::string_view text) {
+  const auto number = [](std::string_view digits, std::int64_t most) -> std::optional<std::int64_t> {
+    std::int64_t out = 0;
+    const auto [end, wrong] = std::from_chars(digits.data(), digits.data() + digits.size(), out);
+    if (wrong != std::errc() || end != digits.data() + digits.size() || out < 0 || out > most)
+      return std::nullopt;
+    return out;
+  };
+  const std::size_t stroke = text.find('/');
+  if (stroke == std::string_view::npos) return number(text, std::numeric_limits<std::int64_t>::max());
+  const auto node = number(text.substr(0, stroke), kMostNodes);
+  const auto record = number(text.substr(stroke + 1), id_elsewhere(1, 0) - 1);
+  if (!node || !record) return std::nullopt;
+  return id_elsewhere(*node, *record);
+}
 
 Delivered handed_over(std::int64_t id, const std::string& group, const Digest& digest,
                       const std::string& node, WallTime at) {

@@ -36,6 +36,11 @@ constexpr bool is_elsewhere(std::int64_t session) {
   return node_of(session) != 0;
 }
 
+/// An id as people read and write it: "17"; of a session that began at node 3 of those that share a plan,
+/// "3/17".
+std::string session_number(std::int64_t id);
+std::optional<std::int64_t> session_numbered(std::string_view text);
+
 /// From then on, without a word, an open session is lost.
 WallTime lost_from(const Session& session, const Silence& silence);
 

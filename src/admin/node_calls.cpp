@@ -28,6 +28,7 @@ void list_shared_nodes(const Asked& asked) {
   nlohmann::json list = nlohmann::json::array();
   for (const shared::Node& node : *nodes)
     list.push_back({{"name", node.name},
+                    {"number", node.number},
                     {"version", node.version},
                     {"plan_revision", node.revision},
                     {"seen", text_of(node.seen)},

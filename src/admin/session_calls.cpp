@@ -4,6 +4,7 @@
 
 #include <nlohmann/json.hpp>
 
+#include "accounting/sessions.h"
 #include "admin/answers.h"
 #include "admin/json.h"
 #include "admin/trust_calls.h"
@@ -38,11 +39,13 @@ Result<engine::SessionRequest> request_about(const Asked& asked, const json& bod
   out.of.session = found->front();
   if (out.of.session.ended)
     return fail(Errc::conflict,
-                fmt::format("session {} has ended at {}", *query.id, text_of(*out.of.session.ended)));
+                fmt::format("session {} has ended at {}", accounting::session_number(*query.id),
+                            text_of(*out.of.session.ended)));
   const auto records = asked.server.records_of(out.of.session);
   if (!records) return records.error();
   if (records->empty())
-    return fail(Errc::conflict, fmt::format("the records of session {} are kept no longer", *query.id));
+    return fail(Errc::conflict, fmt::format("the records of session {} are kept no longer",
+                                            accounting::session_number(*query.id)));
   out.of.device = records->back().source;
   out.attributes = engine::identification_of(*records);
   return out;
@@ -111,7 +114,8 @@ void ask_device(const Asked& asked, const json& body, Code code) {
     detail = fmt::format("change it: {} attributes", body["attributes"].size());
   }
   const std::string subject =
-      fmt::format("session {} of {}", request->of.session.id, escaped(request->of.session.user));
+      fmt::format("session {} of {}", accounting::session_number(request->of.session.id),
+                  escaped(request->of.session.user));
   if (!put_on_record(asked, audit_entry(asked, "session", subject, detail))) return;
   const auto came = asked.server.authorizer().ask(*request);
   if (!came) return problem(asked.response, 503, "Stopping", came.error().text);

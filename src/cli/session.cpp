@@ -6,6 +6,7 @@
 #include "base/text.h"
 #include "cli/listing.h"
 #include "cli/node_access.h"
+#include "cli/session_number.h"
 
 namespace jembatan::cli {
 namespace {
@@ -44,7 +45,7 @@ void print_sessions(const json& rows, Terminal& out) {
   Table table(
       {"session", "user", "client (place)", "NAS", "started (UTC)", "lasts", "in", "out", "ended (UTC)"});
   for (const json& row : rows) {
-    table.add({std::to_string(row.value("number", std::int64_t{0})), text_in(row, "user"),
+    table.add({accounting::session_number(row.value("number", std::int64_t{0})), text_in(row, "user"),
                text_in(row, "client") + place_text(row), device_text(row),
                short_time(text_in(row, "started")), lasting_text(row),
                octets_text(row.value("input_octets", std::uint64_t{0})),
@@ -67,8 +68,10 @@ void print_session(const json& row, const json& records, Terminal& out) {
   const auto line = [&](std::string_view name, const std::string& value) {
     if (!value.empty()) out.line(fmt::format("  {:<12}{}", name, value));
   };
-  out.line(out.coloured(fmt::format("session {}  {}", row.value("number", std::int64_t{0}), end_text(row)),
-                        Colour::bold));
+  out.line(out.coloured(
+      fmt::format("session {}  {}", accounting::session_number(row.value("number", std::int64_t{0})),
+                  end_text(row)),
+      Colour::bold));
   line("user", text_in(row, "user"));
   line("realm", text_in(row, "realm"));
   line("client", text_in(row, "client") + place_text(row));
@@ -90,14 +93,15 @@ void print_session(const json& row, const json& records, Terminal& out) {
 Exit show_session(const Arguments& arguments, Terminal& terminal) {
   auto node = NodeClient::open(arguments);
   if (!node) return report(node.error(), terminal);
-  const std::string number = arguments.positionals().front();
-  const auto found = node->call("GET", "/v1/sessions", {{"id", number}});
+  const auto number = session_of(arguments);
+  if (!number) return report(number.error(), terminal);
+  const auto found = node->call("GET", "/v1/sessions", {{"id", std::to_string(*number)}});
   if (!found) return report(found.error(), terminal);
   if (found->at("sessions").empty())
     return report(
         fail(Errc::not_found, fmt::format("there is no session {}; jembatan session list --ended shows "
                                           "their numbers",
-                                          number)),
+                                          arguments.positionals().front())),
         terminal);
   const json& session = found->at("sessions").front();
   const auto records =

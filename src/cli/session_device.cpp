@@ -2,28 +2,19 @@
 // are.
 #include <fmt/format.h>
 
-#include <charconv>
 #include <nlohmann/json.hpp>
 
 #include "base/text.h"
 #include "cli/error_cause.h"
 #include "cli/node_access.h"
 #include "cli/packet_text.h"
+#include "cli/session_number.h"
 #include "decide/reasons.h"
 
 namespace jembatan::cli {
 namespace {
 
 using nlohmann::json;
-
-Result<json> number_of(const std::string& text) {
-  std::uint64_t number = 0;
-  const auto [end, wrong] = std::from_chars(text.data(), text.data() + text.size(), number);
-  if (wrong != std::errc() || end != text.data() + text.size())
-    return fail(Errc::malformed,
-                fmt::format("'{}' is no number of a session; session list tells them", escaped(text)));
-  return json(number);
-}
 
 // ATTRIBUTE=VALUE; a value may contain '='.
 Result<json> attributes_of(const std::vector<std::string>& given) {
@@ -54,7 +45,8 @@ Exit print_answer(const json& body, const Arguments& arguments, Terminal& termin
     return exit;
   }
   const std::string client = body.value("client", "");
-  terminal.line(fmt::format("session {} of {}: {} to client {}{}", body.value("number", std::int64_t{0}),
+  terminal.line(fmt::format("session {} of {}: {} to client {}{}",
+                            accounting::session_number(body.value("number", std::int64_t{0})),
                             body.value("user", ""), body.value("asked", ""), client.empty() ? "?" : client,
                             body.contains("at") ? " at " + body.value("at", "") : ""));
   if (none) {
@@ -97,13 +89,13 @@ Exit ask_node(const Arguments& arguments, Terminal& terminal, const char* path, 
 }
 
 Exit disconnect_session(const Arguments& arguments, Terminal& terminal) {
-  const auto number = number_of(arguments.positionals().front());
+  const auto number = session_of(arguments);
   return ask_node(arguments, terminal, "/v1/sessions/disconnect",
                   number ? Result<json>(json{{"number", *number}}) : Result<json>(number.error()));
 }
 
 Exit change_session(const Arguments& arguments, Terminal& terminal) {
-  const auto number = number_of(arguments.positionals().front());
+  const auto number = session_of(arguments);
   if (!number) return report(number.error(), terminal);
   const auto attributes = attributes_of({arguments.positionals().begin() + 1, arguments.positionals().end()});
   return ask_node(arguments, terminal, "/v1/sessions/change",

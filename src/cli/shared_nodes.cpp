@@ -48,11 +48,12 @@ Exit list_shared_nodes(const Arguments& arguments, Terminal& terminal) {
     terminal.line(body->dump(2));
     return Exit::done;
   }
-  Table table({"node", "state", "version", "plan", "revision", "records", "backlog", "to send"});
+  Table table({"node", "number", "state", "version", "plan", "revision", "records", "backlog", "to send"});
   for (const auto& row : body->at("nodes")) {
     const std::string plan = row.value("plan", "");
-    table.add({row.value("name", ""), state_of(row), row.value("version", ""),
-               plan.empty() ? "its own" : "shared: " + plan, std::to_string(row.value("plan_revision", 0)),
+    table.add({row.value("name", ""), std::to_string(row.value("number", 0)), state_of(row),
+               row.value("version", ""), plan.empty() ? "its own" : "shared: " + plan,
+               std::to_string(row.value("plan_revision", 0)),
                std::to_string(row.value("last_record", std::int64_t{0})),
                std::to_string(row.value("backlog", 0)), std::to_string(row.value("waiting", 0))});
   }

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "accounting/sessions.h"
 #include "base/text.h"
 #include "decide/reasons.h"
 #include "dictionary/describe.h"
@@ -55,7 +56,7 @@ std::string hidden_in(const PacketView& packet, const dictionary::Catalogue& cat
 }
 
 std::string session_text(const accounting::Session& session) {
-  return fmt::format("session {} of {} at client {}", session.id,
+  return fmt::format("session {} of {} at client {}", accounting::session_number(session.id),
                      session.user.empty() ? "nobody named" : "'" + session.user + "'", session.client);
 }
 

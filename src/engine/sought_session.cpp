@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <array>
 
+#include "accounting/sessions.h"
 #include "base/text.h"
 #include "dictionary/catalogue.h"
 #include "identity/device.h"
@@ -130,16 +131,17 @@ std::variant<FoundSession, NotAcknowledged> find_session(SessionFinder& among, c
     return NotAcknowledged{ErrorCause::multiple_session_selection_unsupported, "too many sessions fit",
                            "more than " + std::to_string(kMostLookedAt)};
   for (const Session& session : *open) {
+    const std::string number = accounting::session_number(session.id);
     if (!plan::holds_realm(realms, session.realm)) {
       not_this = session.realm.empty()
-                     ? fmt::format("session {} has no realm", session.id)
-                     : fmt::format("session {} is of realm '{}'", session.id, escaped(session.realm));
+                     ? fmt::format("session {} has no realm", number)
+                     : fmt::format("session {} is of realm '{}'", number, escaped(session.realm));
       continue;
     }
     const auto records = among.records_of(session);
     if (!records || records->empty()) continue;
     if (std::string why = differs(request, *records); !why.empty()) {
-      not_this = fmt::format("session {}: {}", session.id, why);
+      not_this = fmt::format("session {}: {}", number, why);
       continue;
     }
     if (found)

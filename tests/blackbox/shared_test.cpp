@@ -291,7 +291,10 @@ permit = true
   EXPECT_FALSE(let_in(other));
   const std::int64_t number = other.ask_node({"session", "list"}).at("sessions").at(0).at("number");
   EXPECT_GT(number, 1'000'000'000'000) << "no record of this node has it";
-  const auto shown = on(other, {"session", "disconnect", std::to_string(number)});
+  EXPECT_THAT(on(other, {"session", "list"}).out, HasSubstr("\n1/1 "));
+  EXPECT_THAT(on(other, {"session", "show", "1/1"}).out, HasSubstr("session 1/1  online"));
+  EXPECT_THAT(on(other, {"session", "show", "1/x"}).error, HasSubstr("no number of a session"));
+  const auto shown = on(other, {"session", "disconnect", "1/1"});
   EXPECT_THAT(shown.error + shown.out, HasSubstr("authorization_port"))
       << "its records are found where they are";
 

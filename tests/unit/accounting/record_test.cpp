@@ -250,5 +250,17 @@ TEST(Session, RecordsAboutTheDeviceOrOfUnknownKindChangeNothing) {
   EXPECT_FALSE(session);
 }
 
+TEST(SessionNumbers, AreWrittenAndReadWithTheNodeThatTheyBeganAt) {
+  EXPECT_EQ(session_number(17), "17");
+  EXPECT_EQ(session_number(id_elsewhere(3, 17)), "3/17");
+  for (const std::int64_t id :
+       {std::int64_t{1}, std::int64_t{17}, id_elsewhere(3, 17), id_elsewhere(32767, 1)})
+    EXPECT_EQ(session_numbered(session_number(id)), id);
+  EXPECT_EQ(session_numbered(std::to_string(id_elsewhere(3, 17))), id_elsewhere(3, 17));
+  for (const char* wrong : {"", "/", "3/", "/17", "-1", "3/-1", "3/17/1", "17 ", "99999999999999999999",
+                            "32768/1", "1/1099511627776"})
+    EXPECT_FALSE(session_numbered(wrong)) << wrong;
+}
+
 }  // namespace
 }  // namespace jembatan::accounting
