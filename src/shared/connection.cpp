@@ -89,12 +89,14 @@ Status Connection::prepare(const Wish& wish) {
   for (std::size_t step = version; step < kVersion; ++step) whole.exec(kTables[step]);
   if (made.empty()) whole.exec("INSERT INTO tables VALUES (0)");
   if (version < kVersion) whole.exec_params("UPDATE tables SET version = $1", kVersion);
-  node_ = whole
-              .exec_params1(
-                  "INSERT INTO node (origin, name) VALUES ($1, $2) "
-                  "ON CONFLICT (origin) DO UPDATE SET name = $2, seen = now() RETURNING number",
-                  wish.origin, wish.node)[0]
-              .as<std::int64_t>();
+  // Not one INSERT … ON CONFLICT: that would use a number up with each connection, and there are 32,767.
+  const auto known = whole.exec_params(
+      "UPDATE node SET name = $2, seen = now() WHERE origin = $1 RETURNING number", wish.origin, wish.node);
+  const auto row =
+      known.empty() ? whole.exec_params1("INSERT INTO node (origin, name) VALUES ($1, $2) RETURNING number",
+                                         wish.origin, wish.node)
+                    : known[0];
+  node_ = row[0].as<std::int64_t>();
   whole.commit();
   return {};
 }

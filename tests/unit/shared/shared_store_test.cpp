@@ -58,6 +58,13 @@ TEST_F(Shared, NodesDoNotMixAndWhoseNumbersBeginAnewIsAnother) {
   EXPECT_EQ(other->nodes()->size(), 2U) << "by name the newest";
 }
 
+// There are not many numbers of nodes: a connection takes none.
+TEST_F(Shared, ANodeHasOneNumberHoweverOftenItConnects) {
+  for (int i = 0; i < 5; ++i) (void)open("hub-a", "origin-a");
+  (void)open("hub-b", "origin-b");
+  EXPECT_EQ(sql("SELECT string_agg(number::text, ',' ORDER BY number) FROM jembatan.node"), "1,2");
+}
+
 TEST_F(Shared, ManyNodesMakeTheTablesOfADayAtOnce) {
   std::vector<std::future<std::string>> all;
   for (int i = 0; i < 6; ++i)
