@@ -74,7 +74,7 @@ class DatabaseThread {
 
  private:
   static constexpr std::chrono::milliseconds kFirstRest{500};
-  static constexpr std::chrono::milliseconds kLongestRest{15000};
+  static constexpr std::chrono::milliseconds kLongestRest{5000};
 
   void run() {
     while (!stopping()) {

@@ -16,6 +16,7 @@ constexpr int kMostTimesATurn = 20;  // this node is to be seen in between
 constexpr auto kTurnEvery = 500ms;
 constexpr auto kPutUpAfter = 1s;  // what is on its way needs nobody else
 constexpr auto kTellEvery = 1min;
+constexpr auto kOthersAreBackWithin = 10s;  // once the database is
 
 }  // namespace
 
@@ -26,6 +27,7 @@ QueueSharer::QueueSharer(Parts parts)
                .open =
                    [this] {
                      anew_ = true;
+                     connected_at_ = Steady::now();
                      return shared::SharedQueue::open(parts_.wish, parts_.plan);
                    },
                .turn = [this](shared::SharedQueue& there) { return turn(there); },
@@ -109,9 +111,14 @@ Status QueueSharer::put_up(shared::SharedQueue& there, const std::string& group)
   return {};
 }
 
+// While the database is away nobody is seen: each node has its time to be, before others act on that.
+//
 // First durable here, then marked there: who is stopped in between takes them again when the claim has run
 // out, and knows what it has sent by then.
 Status QueueSharer::take_over(shared::SharedQueue& there) {
+  if (Steady::now() - connected_at_ <
+      std::max<Steady::duration>(parts_.take_over_after, kOthersAreBackWithin))
+    return {};
   for (int i = 0; i < kMostTimesATurn; ++i) {
     const auto claimed = there.claim(parts_.take_over_after, kTakeAtATime);
     if (!claimed) return claimed.error();

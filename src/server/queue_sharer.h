@@ -57,6 +57,7 @@ class QueueSharer {
   std::atomic<bool> anew_{true};
   // The thread's alone.
   bool settled_ = false;
+  Steady::time_point connected_at_;
   std::map<std::string, std::int64_t> up_;  // by group that something is up for: the last record that was
   std::map<std::string, Taken> taken_;      // by node
   DatabaseThread<shared::SharedQueue> thread_;

@@ -1,4 +1,6 @@
 // Nodes with one plan: what waits at one that is gone is sent by another, once.
+#include <thread>
+
 #include "blackbox/shared_nodes.h"
 
 namespace jembatan::blackbox {
@@ -128,6 +130,23 @@ TEST_F(SharedQueue, OfBothNodesIsThereWhenBothWereKilled) {
   ASSERT_TRUE(home_has(4)) << one.log();
   EXPECT_TRUE(support::eventually([&] { return acknowledged(one) + acknowledged(other) == 4; }));
   ASSERT_TRUE(waiting(0));
+}
+
+// Nobody is seen while the database is away: that is no reason to take anything over.
+TEST_F(SharedQueue, OfANodeThatIsThereStaysItsOwnWhenTheDatabaseComesBack) {
+  begin("[\"here\", \"group:homes\"]");
+  account(one, "s1");
+  ASSERT_TRUE(waiting(1)) << one.log();
+  database.stop();
+  std::this_thread::sleep_for(std::chrono::seconds(6));  // longer than take_over_after
+  database.start(kAccess);
+  for (TestNode* node : {&one, &other})
+    EXPECT_TRUE(support::eventually([&] { return ready(*node) == "200 ready\n"; })) << ready(*node);
+  home.start();
+  ASSERT_TRUE(home_has(1)) << one.log();
+  EXPECT_TRUE(support::eventually([&] { return acknowledged(one) == 1; }));
+  EXPECT_EQ(acknowledged(other), 0);
+  EXPECT_THAT(other.log(), testing::Not(HasSubstr("has not been seen")));
 }
 
 TEST_F(SharedQueue, WhatIsSentElsewhereOrDroppedIsNotTakenOver) {
