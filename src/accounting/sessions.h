@@ -39,6 +39,7 @@ constexpr bool is_elsewhere(std::int64_t session) {
 /// An id as people read and write it: "17"; of a session that began at node 3 of those that share a plan,
 /// "3/17".
 std::string session_number(std::int64_t id);
+/// The id; nothing if the text is no such number. The id itself, in digits, is one too.
 std::optional<std::int64_t> session_numbered(std::string_view text);
 
 /// From then on, without a word, an open session is lost.

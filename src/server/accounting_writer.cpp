@@ -123,16 +123,20 @@ void AccountingWriter::write(Order& order) {
 AccountingWriter::Written AccountingWriter::append(std::vector<accounting::Incoming> records) {
   Written out;
   std::vector<accounting::Incoming> fresh;
+  std::size_t remembered = 0;
   std::int64_t id = last_;
   for (accounting::Incoming& one : records) {
-    const auto before = one.taken_over ? std::optional<std::int64_t>{} : known(one.arrival);
+    const auto before = known(one.arrival);
     if (!before) {
       out.results.emplace_back(before.error());
-    } else if (*before) {
+    } else if (*before && !one.taken_over) {
       out.results.emplace_back(accounting::Kept{**before, true});
     } else {
       one.arrival.id = ++id;
-      parts_.known.add(one.arrival);
+      if (!*before) {  // what was taken over, and was here before, keeps its number
+        parts_.known.add(one.arrival);
+        ++remembered;
+      }
       out.results.emplace_back(accounting::Kept{id, false});
       fresh.push_back(std::move(one));
     }
@@ -142,7 +146,7 @@ AccountingWriter::Written AccountingWriter::append(std::vector<accounting::Incom
   if (out.status) {
     last_ = id;
   } else {
-    parts_.known.forget_newest(fresh.size());
+    parts_.known.forget_newest(remembered);
     // A resend of what could not be kept is no more kept than that.
     for (auto& result : out.results) {
       if (result && result->id > last_) result = out.status.error();

@@ -34,6 +34,7 @@ class DatabaseThread {
   explicit DatabaseThread(Parts parts) : parts_(std::move(parts)) {}
   ~DatabaseThread() { stop(); }
 
+  /// Once; the parts are called on the new thread from then on.
   void start() {
     thread_ = std::thread([this] {
       host::name_thread(parts_.name);
@@ -50,6 +51,7 @@ class DatabaseThread {
     woken_.notify_one();
   }
 
+  /// True from stop() on: a long turn ends early. Any thread.
   bool stopping() const {
     const std::lock_guard lock(mutex_);
     return stop_;

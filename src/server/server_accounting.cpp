@@ -60,7 +60,11 @@ Status Server::start_accounting() {
           },
       .settled = [this](std::int64_t up_to) { writer_->settled(up_to); },
       .queued = [this](const std::set<std::string>& groups) { deliverer_->look(groups); },
-      .queued_again = [this](const std::set<std::string>& groups) { deliverer_->begin_anew(groups); },
+      .queued_again =
+          [this](const std::set<std::string>& groups) {
+            deliverer_->begin_anew(groups);
+            if (queue_sharer_) queue_sharer_->begin_anew();
+          },
       .taken_off =
           [this](std::vector<accounting::Delivered> records) { deliverer_->taken_off(std::move(records)); }});
   writer_ = std::make_unique<AccountingWriter>(AccountingWriter::Parts{

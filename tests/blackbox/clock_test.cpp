@@ -16,7 +16,7 @@ class ClockOfTheHub : public testing::Test {
   ClockOfTheHub() {
     set("+0");
     hub.words_before = {"env",
-                        "LD_PRELOAD=/usr/lib/x86_64-linux-gnu/faketime/libfaketimeMT.so.1",
+                        "LD_PRELOAD=" + library(),
                         "FAKETIME_TIMESTAMP_FILE=" + hub.path("clock").string(),
                         "FAKETIME_CACHE_DURATION=1",
                         "DONT_FAKE_MONOTONIC=1",
@@ -30,6 +30,13 @@ handle = "here"
 accounting = ["here", "group:homes"]
 )");
     hub.start();
+  }
+  static std::string library() {
+    for (const auto& folder : std::filesystem::directory_iterator("/usr/lib"))
+      if (const auto found = folder.path() / "faketime" / "libfaketimeMT.so.1";
+          std::filesystem::exists(found))
+        return found;
+    throw std::runtime_error("the package libfaketime is missing");
   }
   void set(const std::string& how) const { support::write_file(hub.path("clock"), how); }
   // Every record tells the same time, as a device with a clock that is right does.
