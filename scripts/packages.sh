@@ -2,11 +2,11 @@
 
 build_packages=(
   g++ cmake ninja-build ccache pkg-config
-  libasio-dev libc-ares-dev libcli11-dev libcpp-httplib-dev libcrypt-dev libfmt-dev libhowardhinnant-date-dev libmicrohttpd-dev libpcap-dev libpq-dev libpqxx-dev libre2-dev libspdlog-dev libsqlite3-dev libsqlitecpp-dev
+  libasio-dev libc-ares-dev libcli11-dev libcpp-httplib-dev libcrypt-dev libfmt-dev libhowardhinnant-date-dev libldap-dev libmicrohttpd-dev libpcap-dev libpq-dev libpqxx-dev libre2-dev libspdlog-dev libsqlite3-dev libsqlitecpp-dev
   libtomlplusplus-dev libutf8proc-dev nettle-dev nlohmann-json3-dev
   libssl-dev zlib1g-dev libbrotli-dev tzdata
 )
-test_packages=(clang-format clang-tidy gnuplot-nox libbenchmark-dev libgmock-dev libfaketime libgtest-dev iproute2 libyaml-cpp-dev openssl postgresql-15 python3)
+test_packages=(clang-format clang-tidy gnuplot-nox libbenchmark-dev libgmock-dev libfaketime libgtest-dev iproute2 libyaml-cpp-dev openssl postgresql-15 python3 slapd)
 
 install_packages() {
   local missing=()
@@ -22,5 +22,8 @@ install_packages() {
     as_root=(sudo)
   fi
   "${as_root[@]}" apt-get update -qq
+  if [[ " ${missing[*]} " == *" slapd "* ]]; then  # the program alone, no directory that runs by itself
+    echo 'slapd slapd/no_configuration boolean true' | "${as_root[@]}" debconf-set-selections
+  fi
   "${as_root[@]}" env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "${missing[@]}" >/dev/null
 }

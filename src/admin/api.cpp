@@ -9,6 +9,7 @@
 #include "admin/accounting_calls.h"
 #include "admin/answers.h"
 #include "admin/callers.h"
+#include "admin/directory_calls.h"
 #include "admin/feed_calls.h"
 #include "admin/http_server.h"
 #include "admin/journal_calls.h"
@@ -45,6 +46,9 @@ constexpr Route kRoutes[] = {
     {"GET", "/v1/servers", Role::viewer, list_servers},
     {"GET", "/v1/servers/mirrors", Role::viewer, list_mirrors},
     {"POST", "/v1/servers/check", Role::operator_, check_server},
+    {"GET", "/v1/directories", Role::viewer, list_directories},
+    {"POST", "/v1/directories/check", Role::operator_, check_directory},
+    {"POST", "/v1/directories/forget", Role::operator_, forget_people},
     {"GET", "/v1/sessions", Role::viewer, list_sessions},
     {"POST", "/v1/sessions/disconnect", Role::operator_, disconnect_session},
     {"POST", "/v1/sessions/change", Role::operator_, change_session},

@@ -451,8 +451,8 @@ void explain(const Asked& asked) {
     if (!text) return refuse(text.error().text);
     texts[key] = std::move(*text);
   }
-  if (!texts["assume"].empty() && texts["assume"] != "proven" && texts["assume"] != "refused")
-    return refuse("'assume' is neither proven nor refused");
+  const auto assumed = decide::assumed_in(texts["assume"]);
+  if (!assumed) return refuse(assumed.error().at("assume").text);
   const auto live = asked.server.plan();
   const auto client = plan::find_client(*live->plan, texts["client"]);
   if (!client) return problem(asked.response, client.error());
@@ -469,8 +469,7 @@ void explain(const Asked& asked) {
   const bool accounting = packet->code() == wire::Code::accounting_request;
   decide::OnlyLooking elsewhere(asked.server.online());
   const auto explanation =
-      decide::explain({*live->plan, *packet, **client, accounting, at, &elsewhere},
-                      texts["assume"] == "refused" ? decide::Assume::refused : decide::Assume::proven);
+      decide::explain({*live->plan, *packet, **client, accounting, at, &elsewhere}, *assumed);
   json trail = json::array();
   for (const std::string& line : explanation.lines) trail.push_back(line);
   answer(asked.response, {{"outcome", decide::name_of(explanation.outcome)},

@@ -14,5 +14,6 @@ std::span<const EmbeddedFile> standard_dictionaries();
 std::span<const EmbeddedFile> demo_world();
 /// What the demo has besides when nodes share a database: files of its own, and more lines of the demo's.
 std::span<const EmbeddedFile> shared_world();
+std::span<const EmbeddedFile> directory_world();
 
 }  // namespace jembatan

@@ -82,6 +82,7 @@ std::vector<Command> client_commands();
 std::vector<Command> user_commands();
 std::vector<Command> realm_commands();
 std::vector<Command> group_commands();
+std::vector<Command> directory_commands();
 std::vector<Command> live_group_commands();
 std::vector<Command> route_commands();
 std::vector<Command> access_commands();

@@ -49,7 +49,9 @@ Status DryRun::run_step(const Step& step, CaseResult& result, std::size_t number
   if (!decided) return decided.error();
   result.answers.push_back(decided->came.took);
   std::vector<std::string> differ;
-  if (decided->group.empty()) {
+  if (!decided->elsewhere.empty()) {
+    result.note = decided->elsewhere + " is not known here";
+  } else if (decided->group.empty()) {
     rehearsal::Expectation expected = step.expect;
     expected.within.reset();  // there is no wire that could be slow
     auto found = differences(expected, decided->came, *plan_->catalogue);
@@ -95,7 +97,7 @@ Result<DryRun::Decided> DryRun::decide(const Step& step, std::size_t number) {
   actions_.clear();
   engine_->handle({listener, from, {}, exchanged->request}, {clock_.now(), actions_});
   Decided out;
-  carry_out();
+  carry_out(out);
   if (!actions_.asks.empty()) {
     const Endpoint to = actions_.asks.front().to;
     for (const plan::Group& group : plan_->groups)
@@ -115,13 +117,16 @@ Result<DryRun::Decided> DryRun::decide(const Step& step, std::size_t number) {
   return out;
 }
 
-// Passwords are compared here and now; records are taken for kept.
-void DryRun::carry_out() {
+// Passwords are compared here and now; records are taken for kept; no directory is asked.
+void DryRun::carry_out(Decided& out) {
   while (!actions_.jobs.empty()) {
     const auto jobs = std::exchange(actions_.jobs, {});
     for (const engine::Job& job : jobs) {
+      if (const auto* look_up = std::get_if<engine::Job::LookUp>(&job.work))
+        out.elsewhere = "what directory " + look_up->plan->directories[look_up->directory].name + " says";
       const auto* compare = std::get_if<engine::Job::Compare>(&job.work);
-      engine::JobResult result = accounting::Kept{1, false};
+      engine::JobResult result = engine::NotDone{"it is not asked here"};
+      if (std::holds_alternative<engine::Job::Record>(job.work)) result = accounting::Kept{1, false};
       if (compare != nullptr) result = engine::Compared{compare->stored->matches(compare->typed.reveal())};
       engine_->on_done(job.ticket, result, {clock_.now(), actions_});
     }

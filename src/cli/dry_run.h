@@ -18,12 +18,13 @@ class DryRun {
   /// What became of a request; the group that it would go to, if it would.
   struct Decided {
     Came came;
-    std::string group;
+    std::string group;      ///< that it goes to
+    std::string elsewhere;  ///< whose word decides: "what directory crew says"
   };
   Status run_step(const rehearsal::Step& step, CaseResult& result, std::size_t number);
   Result<Decided> decide(const rehearsal::Step& step, std::size_t number);
   const plan::Client* client_of(const rehearsal::Step& step) const;
-  void carry_out();
+  void carry_out(Decided& out);
 
   plan::PlanPtr plan_;
   std::string at_;

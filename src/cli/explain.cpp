@@ -78,9 +78,10 @@ Result<json> explain_folder(const Arguments& arguments) {
     now = *at;
   }
   const auto packet = wire::PacketView::parse(*octets);
-  const auto explanation = decide::explain(
-      {*plan, *packet, **client, arguments.has("--accounting"), now},
-      arguments.get("--assume") == "refused" ? decide::Assume::refused : decide::Assume::proven);
+  const auto assumed = decide::assumed_in(arguments.get("--assume"));
+  if (!assumed) return assumed.error().at("--assume");
+  const auto explanation =
+      decide::explain({*plan, *packet, **client, arguments.has("--accounting"), now}, *assumed);
   json trail = json::array();
   for (const std::string& line : explanation.lines) trail.push_back(line);
   return json{
@@ -102,11 +103,6 @@ Result<json> explain_at_node(const Arguments& arguments) {
 }
 
 Exit explain(const Arguments& arguments, Terminal& terminal) {
-  const std::string assume = arguments.get("--assume", "proven");
-  if (assume != "proven" && assume != "refused")
-    return report(
-        fail(Errc::malformed, fmt::format("--assume '{}'; allowed: proven, refused", escaped(assume))),
-        terminal);
   const auto body = arguments.has("--plan") ? explain_folder(arguments) : explain_at_node(arguments);
   if (!body) return report(body.error(), terminal);
   if (!arguments.has("--json")) return print_explanation(*body, terminal);
@@ -121,7 +117,9 @@ std::vector<Command> explain_commands() {
   std::vector<Option> options{
       {"--client", "NAME", "the client that would ask", true},
       {"--user", "NAME", "User-Name"},
-      {"--assume", "proven|refused", "what is taken for granted about the password; default: proven"},
+      {"--assume", "TEXT",
+       fmt::format("what is taken for granted of password and directory, with commas: {}; default: proven",
+                   decide::kAssumptions)},
       {"--accounting", "", "an accounting request instead of an access request"},
       {"--no-password", "", "a request without a password, whose method is 'none'"},
       {"--at", "TIME", "at this time: 04:30, 2026-11-23 02:00 (UTC), or RFC 3339; default: now"},

@@ -104,7 +104,7 @@ Status let_second_hub_in() {
 
 Exit up(const Arguments& arguments, Terminal& terminal) {
   const lab::Wish wish{arguments.has("--fresh"), arguments.has("--hosts"), arguments.has("--shared"),
-                       arguments.has("--free-ports")};
+                       arguments.has("--directory"), arguments.has("--free-ports")};
   if (const Status s = lab::up(wish); !s) return report(s.error(), terminal);
   for (const char* name : {"reef-1", "hub"}) {  // the home first: the hub probes it as soon as it knows it
     if (const Status s = give_first_plan(name); !s) return report(s.error(), terminal);
@@ -165,7 +165,9 @@ std::vector<Command> lab_commands() {
         {"--shared", "",
          "the nodes bring their accounting to one PostgreSQL, which is started with them, and a second hub "
          "shares the plan of the first"},
-        {"--free-ports", "", "take free ports instead of 1812, 1813, 3799 and 8812"},
+        {"--directory", "",
+         "some of Reef Line's people are in an LDAP directory, which is started with the nodes"},
+        {"--free-ports", "", "take free ports instead of 1389, 1812, 1813, 3799 and 8812"},
         as_json},
        {},
        up},
@@ -181,7 +183,9 @@ std::vector<Command> lab_commands() {
        "jembatan lab fault reef-1 delay 800ms",
        {as_json},
        {"NODE FAULT",
-        "none, silent, delay TIME, drop PERCENT%, duplicate, reorder, wrong-secret, reject-all, off, restart",
+        "none, silent, delay TIME, drop PERCENT%, duplicate, reorder, wrong-secret, reject-all, off, "
+        "restart; of "
+        "the directory: none, silent, off",
         true, true},
        fault},
       {"lab cut",

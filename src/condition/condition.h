@@ -26,6 +26,7 @@ enum class Fact : std::uint8_t {
   group,
   server,
   label,
+  directory,
   groups,
   sessions,
   time,
@@ -65,7 +66,7 @@ struct Test {
   Fact fact{};
   Quantity quantity = Quantity::first;
   Comparison comparison{};
-  std::string label;  ///< Fact::label: its key
+  std::string key;  ///< Fact::label and Fact::directory: which of them
   const dictionary::Definition* attribute =
       nullptr;  ///< in the catalogue that the condition was checked with
   std::vector<Literal> literals;

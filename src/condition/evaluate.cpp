@@ -103,11 +103,9 @@ bool attribute_holds(const Test& test, const Facts& facts) {
   return result;
 }
 
-bool label_holds(const Test& test, const Facts& facts) {
-  if (facts.labels == nullptr) return false;
-  const auto found = facts.labels->find(test.label);
-  if (found == facts.labels->end()) return false;
-  return test.comparison == Comparison::present || text_holds(test, found->second);
+bool keyed_holds(const Test& test, const Facts& facts) {
+  const auto value = keyed_fact(test.fact, test.key, facts);
+  return value && (test.comparison == Comparison::present || text_holds(test, *value));
 }
 
 bool is_member(const Test& test, const Facts& facts) {
@@ -120,7 +118,8 @@ bool test_holds(const Test& test, const Facts& facts) {
     case Fact::attribute:
       return attribute_holds(test, facts);
     case Fact::label:
-      return label_holds(test, facts);
+    case Fact::directory:
+      return keyed_holds(test, facts);
     case Fact::groups:
       return is_member(test, facts);
     case Fact::sessions:
@@ -158,11 +157,9 @@ void Condition::capture(const Facts& facts, Captures& out) const {
         condition::capture(*test.pattern, jembatan::text_of(value), out);
         return test.quantity != Quantity::first;
       });
-    } else if (test.fact == Fact::label) {
-      const auto found = facts.labels == nullptr ? std::map<std::string, std::string>::const_iterator{}
-                                                 : facts.labels->find(test.label);
-      if (facts.labels != nullptr && found != facts.labels->end())
-        condition::capture(*test.pattern, found->second, out);
+    } else if (is_keyed(test.fact)) {
+      if (const auto value = keyed_fact(test.fact, test.key, facts))
+        condition::capture(*test.pattern, *value, out);
     } else {
       condition::capture(*test.pattern, text_fact(test.fact, facts), out);
     }

@@ -26,8 +26,10 @@ struct Facts {
   std::string_view group;                                      ///< that it is forwarded to
   std::string_view server;                                     ///< that it is sent to, or that answered
   const std::map<std::string, std::string>* labels = nullptr;  ///< of the client
-  const std::vector<std::string>* groups = nullptr;            ///< of the user; null: not known yet
-  std::uint64_t sessions = 0;                                  ///< of the user, at other places
+  /// What a directory says of the user; null: nothing, or not asked yet.
+  const std::map<std::string, std::string>* directory = nullptr;
+  const std::vector<std::string>* groups = nullptr;  ///< of the user; null: not known yet
+  std::uint64_t sessions = 0;                        ///< of the user, at other places
   WallTime now{};
 };
 

@@ -211,7 +211,7 @@ class Parser {
     if (here().token != Token::word) {
       wrong(here(), found() + " where a comparison is expected",
             "an attribute's name, " + join(fact_names(), ", ") +
-                ", sessions, client.label.KEY, hop, member of, time within, day, not, (");
+                fmt::format(", sessions, {}, hop, member of, time within, day, not, (", kKeyedFacts));
       return false;
     }
     const Lexeme& name = here();
@@ -223,15 +223,17 @@ class Parser {
       return test.attribute != nullptr;
     }
     const auto fact = name.text == kSessions ? std::optional(Fact::sessions) : fact_named(name.text);
-    if (!fact && !name.text.starts_with(kLabel)) return read_attribute(test);
+    const auto keyed = fact ? std::nullopt : keyed_fact_named(name.text);
+    if (!fact && !keyed) return read_attribute(test);
     if (test.quantity != Quantity::first)
       wrong(name, fmt::format("'{}' has one value", name.text), "any and all with attributes");
     if (fact) {
       test.fact = *fact;
     } else {
-      test.fact = Fact::label;
-      test.label = name.text.substr(kLabel.size());
-      if (test.label.empty()) wrong(name, "the label has no key", "client.label.KEY");
+      test.fact = keyed->fact;
+      test.key = keyed->key;
+      if (test.key.empty())
+        wrong(name, fmt::format("nothing stands behind '{}'", name.text), std::string(kKeyedFacts));
     }
     ++at_;
     return true;
@@ -457,8 +459,8 @@ const Test* Condition::key(std::size_t node) const {
   const bool equal = test.comparison == Comparison::equal || test.comparison == Comparison::in;
   const bool one_value = test.fact == Fact::attribute && test.quantity == Quantity::first &&
                          shape_of(*test.attribute) != Shape::address;
-  const bool is_text = test.fact == Fact::client || test.fact == Fact::realm || test.fact == Fact::user ||
-                       test.fact == Fact::label;
+  const bool is_text =
+      test.fact == Fact::client || test.fact == Fact::realm || test.fact == Fact::user || is_keyed(test.fact);
   return equal && (one_value || is_text) ? &test : nullptr;
 }
 

@@ -24,11 +24,11 @@ bool is_number(const dictionary::Definition* attribute) {
 
 RuleIndex::Column* RuleIndex::column_for(const Test& key) {
   const auto found = std::find_if(columns_.begin(), columns_.end(), [&](const Column& column) {
-    return column.fact == key.fact && column.label == key.label && column.attribute == key.attribute;
+    return column.fact == key.fact && column.key == key.key && column.attribute == key.attribute;
   });
   if (found != columns_.end()) return &*found;
   if (columns_.size() == kMostColumns) return nullptr;
-  return &columns_.emplace_back(Column{key.fact, key.label, key.attribute, {}});
+  return &columns_.emplace_back(Column{key.fact, key.key, key.attribute, {}});
 }
 
 void RuleIndex::add(const Condition* when) {
@@ -52,10 +52,9 @@ std::span<const std::uint32_t> RuleIndex::rules_for(const Column& column, const 
     const auto found = column.rules.find(value);
     return found == column.rules.end() ? std::span<const std::uint32_t>{} : found->second;
   };
-  if (column.fact == Fact::label) {
-    if (facts.labels == nullptr) return {};
-    const auto label = facts.labels->find(column.label);
-    return label == facts.labels->end() ? std::span<const std::uint32_t>{} : with(label->second);
+  if (is_keyed(column.fact)) {
+    const auto value = keyed_fact(column.fact, column.key, facts);
+    return value ? with(*value) : std::span<const std::uint32_t>{};
   }
   if (column.fact != Fact::attribute) return with(text_fact(column.fact, facts));
   std::span<const std::uint32_t> out;

@@ -42,7 +42,7 @@ class RuleIndex {
   /// Rules that demand a value of one fact.
   struct Column {
     Fact fact{};
-    std::string label;
+    std::string key;
     const dictionary::Definition* attribute = nullptr;
     Places rules;
   };

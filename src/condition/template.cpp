@@ -57,14 +57,15 @@ std::optional<Template> Template::parse(std::string_view source, const dictionar
     Part part{std::string(source.substr(at + 1, size - 2)), true, Fact::attribute, nullptr, {}, {}};
     if (const auto fact = fact_named(part.text)) {
       part.fact = *fact;
-    } else if (part.text.starts_with(kLabel)) {
-      part.fact = Fact::label;
-      part.key = part.text.substr(kLabel.size());
+    } else if (const auto keyed = keyed_fact_named(part.text)) {
+      part.fact = keyed->fact;
+      part.key = keyed->key;
     } else if (part.text.starts_with(kMatch)) {
       part.capture = part.text.substr(kMatch.size());
     } else if (const auto found = dictionary::find_named(catalogue, part.text); !found) {
-      mistakes.push_back({at + 1, size - 2, found.error().text,
-                          "an attribute, " + join(fact_names(), ", ") + ", client.label.KEY, match.NAME"});
+      mistakes.push_back(
+          {at + 1, size - 2, found.error().text,
+           "an attribute, " + fmt::format("{}, {}, match.NAME", join(fact_names(), ", "), kKeyedFacts)});
     } else if (!is_reachable(**found)) {
       mistakes.push_back(
           {at + 1, size - 2, fmt::format("the value of {} cannot be read here", part.text), ""});
@@ -92,9 +93,8 @@ std::optional<std::string> Template::value_of(const Part& part, const Facts& fac
       out = plain_value(*part.attribute, value);
       return false;
     });
-  } else if (part.fact == Fact::label) {
-    if (facts.labels == nullptr || !facts.labels->contains(part.key)) return std::nullopt;
-    out = facts.labels->at(part.key);
+  } else if (is_keyed(part.fact)) {
+    out = keyed_fact(part.fact, part.key, facts).value_or("");
   } else {
     out = text_fact(part.fact, facts);
   }

@@ -13,8 +13,8 @@ class Template {
   static bool has_places(std::string_view source);
 
   /// Reads a text. A place is {user}, {realm}, {client}, {listener}, {method}, {code}, {route}, {group},
-  /// {server}, {client.label.KEY}, {match.NAME} for a named group of a pattern, or {ATTRIBUTE}; "{{" stands
-  /// for a bracket.
+  /// {server}, {client.label.KEY}, {directory.NAME}, {match.NAME} for a named group of a pattern, or
+  /// {ATTRIBUTE}; "{{" stands for a bracket.
   ///   mistakes  everything that is wrong, with offsets into the text
   static std::optional<Template> parse(std::string_view source, const dictionary::Catalogue& catalogue,
                                        std::vector<Mistake>& mistakes);
@@ -34,7 +34,7 @@ class Template {
     bool place = false;
     Fact fact{};
     const dictionary::Definition* attribute = nullptr;
-    std::string key;  ///< of a label
+    std::string key;  ///< of a fact that has one
     std::string capture;
   };
   static std::optional<std::string> value_of(const Part& part, const Facts& facts, const Captures& captures);

@@ -85,6 +85,25 @@ std::optional<IpAddress> address_in(OctetView value) {
   return std::nullopt;
 }
 
+std::optional<KeyedFact> keyed_fact_named(std::string_view name) {
+  static constexpr std::pair<std::string_view, Fact> kBegin[] = {{"client.label.", Fact::label},
+                                                                 {"directory.", Fact::directory}};
+  for (const auto& [begin, fact] : kBegin)
+    if (name.starts_with(begin)) return KeyedFact{fact, std::string(name.substr(begin.size()))};
+  return std::nullopt;
+}
+
+bool is_keyed(Fact fact) {
+  return fact == Fact::label || fact == Fact::directory;
+}
+
+std::optional<std::string_view> keyed_fact(Fact fact, const std::string& key, const Facts& facts) {
+  const auto* all = fact == Fact::label ? facts.labels : facts.directory;
+  if (all == nullptr) return std::nullopt;
+  const auto found = all->find(key);
+  return found == all->end() ? std::nullopt : std::optional<std::string_view>(found->second);
+}
+
 std::string_view text_fact(Fact fact, const Facts& facts) {
   const TextFact* row = text_fact_of(fact);
   return row == nullptr ? std::string_view{} : facts.*(row->value);
@@ -146,13 +165,11 @@ std::string actual_text(const Test& test, const Facts& facts) {
       if (values.empty()) return fmt::format("{} is not there", test.attribute->name);
       return fmt::format("{} is {}", test.attribute->name, join(values, ", "));
     }
-    case Fact::label: {
-      const auto found = facts.labels == nullptr ? std::map<std::string, std::string>::const_iterator{}
-                                                 : facts.labels->find(test.label);
-      const bool there = facts.labels != nullptr && found != facts.labels->end();
-      return said("the client's label " + test.label,
-                  there ? std::string_view(found->second) : std::string_view{});
-    }
+    case Fact::label:
+      return said("the client's label " + test.key, keyed_fact(test.fact, test.key, facts).value_or(""));
+    case Fact::directory:
+      return said(fmt::format("the directory's {}", test.key),
+                  keyed_fact(test.fact, test.key, facts).value_or(""));
     case Fact::groups:
       if (facts.groups == nullptr || facts.groups->empty()) return "the user is in no group";
       return fmt::format("the user is in '{}'", join(*facts.groups, "', '"));

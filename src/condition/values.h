@@ -25,7 +25,17 @@ std::optional<IpAddress> address_in(OctetView value);
 std::optional<Fact> fact_named(std::string_view name);
 std::vector<std::string> fact_names();
 std::string_view text_fact(Fact fact, const Facts& facts);
-inline constexpr std::string_view kLabel = "client.label.";  ///< before a label's key
+
+/// The facts of which there are many, each by its key: "client.label.place", "directory.title".
+struct KeyedFact {
+  Fact fact{};
+  std::string key;  ///< may be empty: it is missing
+};
+std::optional<KeyedFact> keyed_fact_named(std::string_view name);
+inline constexpr std::string_view kKeyedFacts = "client.label.KEY, directory.NAME";
+bool is_keyed(Fact fact);
+/// Nothing if there is none of that key.
+std::optional<std::string_view> keyed_fact(Fact fact, const std::string& key, const Facts& facts);
 
 /// What the named groups of a pattern match in a value; nothing if it does not match.
 void capture(const re2::RE2& pattern, std::string_view value, Captures& out);

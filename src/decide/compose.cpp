@@ -64,8 +64,14 @@ class Composing {
 Octets compose_reply(const plan::Plan& plan, const condition::Facts& facts, const Granted& granted,
                      const ComposeTools& tools) {
   Composing composing(facts, tools);
-  if (granted.subject != nullptr && granted.subject->reply != nullptr)
-    composing.take(*granted.subject->reply, ReplyPart::From::user, granted.subject->name);
+  if (granted.subject != nullptr && granted.subject->reply != nullptr) {
+    const Subject& subject = *granted.subject;
+    if (subject.reply_of.empty()) {
+      composing.take(*subject.reply, ReplyPart::From::user, subject.name);
+    } else {
+      composing.take(*subject.reply, ReplyPart::From::directory, subject.reply_of);
+    }
+  }
   const plan::AccessRule* rule = granted.rule;
   const bool permits = granted.code != wire::Code::access_reject;
   if (rule == nullptr || rule->permit != permits) return composing.result();

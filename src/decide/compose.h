@@ -7,8 +7,8 @@ namespace jembatan::decide {
 
 /// One attribute of a composed reply, and where it comes from.
 struct ReplyPart {
-  enum class From : std::uint8_t { user, rule, set } from{};
-  std::string_view owner;                  ///< the user, rule or reply set
+  enum class From : std::uint8_t { user, rule, set, directory } from{};
+  std::string_view owner;                  ///< the user, rule, reply set or directory
   const plan::Assignment* what = nullptr;  ///< null: the rule's Reply-Message
   Octets attributes;                       ///< empty if it was left out
   std::string left_out;                    ///< why

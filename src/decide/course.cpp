@@ -36,6 +36,14 @@ Ending ending_of(Outcome outcome, const Way& way) {
   return {outcome, way.because, way.realm, Ending::About::realm};
 }
 
+// What is barred for somebody who is shut out.
+identity::Barred barred_by(std::string_view because, const Person* person) {
+  if (because == kNotFromHere) return identity::Barred::from_there;
+  const bool old = person != nullptr && (person->account == Person::Account::password_expired ||
+                                         person->account == Person::Account::must_change);
+  return old ? identity::Barred::password : identity::Barred::account;
+}
+
 }  // namespace
 
 Course::Course(const Request& received, const HiddenValues& hidden, Random& random, Telling* telling)
@@ -85,41 +93,73 @@ Next Course::decide() {
 // The method comes first: of one that is not answered here, the user does not matter.
 Next Course::prove() {
   const std::string_view method = way_.credential.method;
-  user_ = plan_->user_named(way_.full_name);
-  if (method == "none") {
-    if (telling_ != nullptr) telling_->nothing_proved(*plan_, way_, user_);
-    Subject subject;
-    subject.name = way_.full_name;
-    if (user_ == nullptr) return admit(subject, {});
-    subject = subject_of(*user_);
-    const auto because = why_shut_out(subject, request());
-    return because.empty() ? admit(subject, {}) : refuse({Outcome::rejected, because});
+  const bool proves = method != "none";
+  if (proves && !identity::answered_here(method)) {
+    if (telling_ != nullptr) telling_->method(method);
+    return refuse({Outcome::rejected, kNotAnswered, std::string(method)});
   }
-  if (identity::answered_here(method)) return {Next::What::prove};
+  user_ = plan_->user_named(way_.full_name);
+  if (user_ == nullptr && directory() != nullptr) return look_up();
+  return proves ? Next{Next::What::prove} : admit_unproved();
+}
+
+Next Course::look_up() {
+  const std::string_view method = way_.credential.method;
+  if (method == "none" || identity::can_prove(plan::form_of(directory()->passwords), method))
+    return {Next::What::look_up};
   if (telling_ != nullptr) telling_->method(method);
-  return refuse({Outcome::rejected, kNotAnswered, std::string(method)});
+  return refuse({Outcome::rejected, kNotByDirectory, fmt::format("'{}', {}", directory()->name, method)});
+}
+
+Next Course::on(Person person) {
+  if (this->directory() == nullptr) return prove();  // of a journal that was kept by another plan
+  const plan::Directory& directory = *this->directory();
+  person_ = std::move(person);
+  if (telling_ != nullptr) telling_->person(directory, way_, *person_);
+  if (person_->found == Person::Found::no_answer) {
+    Ending ending{Outcome::rejected, kDirectorySilent, fmt::format("'{}': {}", directory.name, person_->why)};
+    if (directory.silent_refuses) return refuse(std::move(ending));
+    ending.outcome = Outcome::no_answer;
+    return on(Failure{std::move(ending)});
+  }
+  return way_.credential.method == "none" ? admit_unproved() : Next{Next::What::prove};
+}
+
+// Who signs in, as far as it is known.
+std::optional<Subject> Course::subject() const {
+  if (user_ != nullptr) return subject_of(*user_);
+  if (is_in_directory()) return subject_of(*person_, *directory(), way_.full_name);
+  return person_ ? std::nullopt : find_subject(*plan_, way_.full_name);
+}
+
+Next Course::admit_unproved() {
+  if (telling_ != nullptr) telling_->nothing_proved(*plan_, way_, is_known());
+  Subject vouched_for;
+  vouched_for.name = way_.full_name;
+  const auto known = subject();
+  if (!known) return admit(vouched_for, {});
+  const auto because = why_shut_out(*known, request());
+  return because.empty() ? admit(*known, {}) : refuse({Outcome::rejected, because});
 }
 
 // Whoever knows the password may be told why it does not help.
 Next Course::on(Proof proof) {
-  if (user_ == nullptr && proof.right) proof = {false, identity::kNoUser};
+  if (!is_known() && proof.right) proof = {false, identity::kNoUser};
   if (telling_ != nullptr) {
-    telling_->proof(*plan_, way_, user_, proof.right ? "" : with_detail(proof.because, proof.detail));
+    telling_->proof(*plan_, way_, user_ != nullptr || person_.has_value(),
+                    proof.right ? "" : with_detail(proof.because, proof.detail));
   }
   if (!proof.right) {
     return reply(Code::access_reject, std::move(proof.besides),
                  {Outcome::rejected, proof.because, std::move(proof.detail)});
   }
-  Subject subject = subject_of(*user_);
+  Subject subject = *this->subject();
   subject.proven = proof.by.empty() ? way_.credential.method : proof.by;
   const auto because = why_shut_out(subject, request());
   if (because.empty()) return admit(subject, proof.besides);
-  return reply(
-      Code::access_reject,
-      identity::challenge_refusal(
-          packet(), because == kNotFromHere ? identity::Barred::from_there : identity::Barred::account,
-          *random_),
-      {Outcome::rejected, because});
+  return reply(Code::access_reject,
+               identity::challenge_refusal(packet(), barred_by(because, person()), *random_),
+               {Outcome::rejected, because});
 }
 
 Next Course::on(Challenge challenge) {
@@ -264,8 +304,8 @@ std::optional<Octets> Course::edited_reply(Code code, OctetView attributes) {
 }
 
 condition::Facts Course::facts() const {
-  const auto subject = find_subject(*plan_, way_.full_name);
-  condition::Facts out = facts_of(request(), way_, subject ? &*subject : nullptr);
+  const auto known = subject();
+  condition::Facts out = facts_of(request(), way_, known ? &*known : nullptr);
   if (way_.destination.handling == Handling::forward) out.group = plan_->groups[way_.destination.group].name;
   return out;
 }

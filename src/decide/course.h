@@ -24,11 +24,12 @@ struct Ending {
 /// What is to be done next. Whoever does what takes time says by `on` what came of it.
 struct Next {
   enum class What : std::uint8_t {
-    reply,   ///< `attributes` to the client, besides what belongs to the hop
-    drop,    ///< no answer
-    prove,   ///< whether the credential is the one of Course::user(): a Proof, or a Challenge
-    record,  ///< keep the record, as way().accounting says: a Kept
-    ask,     ///< a server of way().destination.group: an Answer or a Silence
+    reply,    ///< `attributes` to the client, besides what belongs to the hop
+    drop,     ///< no answer
+    look_up,  ///< who has the name in the directory of the realm: a Person
+    prove,    ///< whether the credential is the one of Course::user() or person(): a Proof, or a Challenge
+    record,   ///< keep the record, as way().accounting says: a Kept
+    ask,      ///< a server of way().destination.group: an Answer or a Silence
   } what{};
   wire::Code code{};  ///< of the reply
   Octets attributes = {};
@@ -80,7 +81,9 @@ class Course {
   /// The first step. Called once.
   Next begin();
   // What came of the step that was asked for, and the step after it.
-  Next on(Proof proof);             ///< of `prove`: the access rules decide, or an Access-Reject
+  Next on(Person person);  ///< of `look_up`: `prove`, the access rules, or an Access-Reject
+  Next on(
+      Proof proof);  ///< of `prove`, or instead of `look_up`: the access rules decide, or an Access-Reject
   Next on(Challenge challenge);     ///< of `prove`: an Access-Challenge (RFC 2865 §4.4)
   Next on(const Kept& kept);        ///< of `record`: an Accounting-Response (RFC 2866 §4.2)
   Next on(const Answer& answer);    ///< of `ask`: the same to the client, after the plan's edits
@@ -99,6 +102,10 @@ class Course {
   /// That the user had elsewhere, when the access rules asked.
   std::uint64_t sessions() const { return sessions_; }
   const plan::User* user() const { return user_; }  ///< null: the plan has none of this name
+  /// What the directory said; null: it was not asked, or the plan has the user.
+  const Person* person() const { return person_ ? &*person_ : nullptr; }
+  const plan::Directory* directory() const { return directory_of(*plan_, way_); }
+  bool is_known() const { return user_ != nullptr || is_in_directory(); }
   Request request() const { return {*plan_, packet(), *client_, accounting_, now_, elsewhere_}; }
   /// Of the request: whoever looks at another packet puts that in.
   condition::Facts facts() const;
@@ -109,6 +116,10 @@ class Course {
   void edit_received();
   Next decide();
   Next prove();
+  Next look_up();
+  bool is_in_directory() const { return person_ && person_->found == Person::Found::one; }
+  std::optional<Subject> subject() const;
+  Next admit_unproved();
   Next admit(Subject subject, OctetView besides);
   Admission admitted(Subject& subject, Trail* trail);
   Next reply(wire::Code code, Octets attributes, Ending ending);
@@ -130,6 +141,7 @@ class Course {
   std::optional<wire::PacketView> edited_;
   Way way_;
   const plan::User* user_ = nullptr;
+  std::optional<Person> person_;
   std::uint64_t sessions_ = 0;
 };
 

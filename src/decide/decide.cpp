@@ -128,6 +128,7 @@ condition::Facts facts_of(const Request& request, const Way& way, const Subject*
   out.code = wire::known_name_of(request.packet.code());
   if (way.route != nullptr) out.route = way.route->name;
   out.labels = &request.client.labels;
+  out.directory = subject == nullptr ? nullptr : subject->attributes;
   out.groups = subject == nullptr ? nullptr : subject->groups;
   out.sessions = subject == nullptr ? 0 : subject->sessions;
   out.now = request.now;
@@ -150,6 +151,11 @@ Way identify(const Request& request) {
   way.full_name = way.user;
   if (!way.realm.empty()) way.full_name.append("@").append(way.realm);
   return way;
+}
+
+const plan::Directory* directory_of(const plan::Plan& plan, const Way& way) {
+  if (way.entry == nullptr || !way.entry->directory) return nullptr;
+  return &plan.directories[*way.entry->directory];
 }
 
 const plan::Mirror* mirror_of(const plan::Plan& plan, const Way& way) {
@@ -184,6 +190,7 @@ Way find_way(const Request& request, Trail* trail) {
 
 std::string_view why_shut_out(const Subject& subject, const Request& request) {
   const WallTime now = request.now;
+  if (!subject.barred.empty()) return subject.barred;
   if (!subject.enabled) return "the user is switched off";
   if (subject.valid_from && now < *subject.valid_from) return "the user is not valid yet";
   if (subject.valid_until && now >= *subject.valid_until) return "the user has expired";

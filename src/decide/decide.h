@@ -46,6 +46,9 @@ struct Way {
   std::string_view because;  ///< why it is refused or ignored; a literal
 };
 
+/// The directory that the people of a request's realm are in; null: none.
+const plan::Directory* directory_of(const plan::Plan& plan, const Way& way);
+
 /// Who asks: the name in its parts (RFC 7542), its realm by the name that the plan has for it.
 Way identify(const Request& request);
 
@@ -59,6 +62,11 @@ const plan::Mirror* mirror_of(const plan::Plan& plan, const Way& way);
 /// Reasons that others ask for.
 inline constexpr std::string_view kNotFromHere = "the user may not come from this client";
 inline constexpr std::string_view kNoRealm = "no realm of the plan matches";
+inline constexpr std::string_view kNotByDirectory =
+    "what the directory says of passwords does not prove this method";
+inline constexpr std::string_view kNotInDirectory = "nobody in the directory has this name";
+inline constexpr std::string_view kSeveralInDirectory = "several entries of the directory have this name";
+inline constexpr std::string_view kDirectorySilent = "no server of the directory answered";
 inline constexpr std::string_view kNotAnswered = "the method is not answered here: PAP, CHAP and MS-CHAP are";
 
 /// Why somebody cannot sign in at all now, whatever the password: a literal; empty if nothing stands against

@@ -18,9 +18,9 @@ std::vector<std::string> names_of(std::span<const std::string_view> names) {
 
 class Explainer {
  public:
-  Explainer(const Request& request, Assume assume)
+  Explainer(const Request& request, const Assumed& assumed)
       : plan_(request.plan),
-        assume_(assume),
+        assumed_(assumed),
         course_(request, HiddenValues::for_nobody(), random_, &telling_) {}
 
   Explanation run(const plan::Client& client) {
@@ -47,6 +47,8 @@ class Explainer {
         return end(Kind::reject, "rejected: " + why(step.ending));
       case Next::What::drop:
         return end(Kind::ignore, "ignored: " + why(step.ending));
+      case Next::What::look_up:
+        return look_up();
       case Next::What::prove:
         return prove();
       case Next::What::record:
@@ -70,10 +72,21 @@ class Explainer {
     return by_rule(course_.way().because, route == nullptr ? nullptr : &route->name);
   }
 
+  void look_up() {
+    Person person;
+    person.found = assumed_.found;
+    person.why = "taken for granted";
+    person.name = "taken for somebody who is there";
+    person.groups = assumed_.groups;
+    next(course_.on(std::move(person)));
+  }
+
   void prove() {
+    if (const Person* person = course_.person(); person != nullptr && person->found != Person::Found::one)
+      return next(course_.on(Proof{false, kNotInDirectory}));
     const plan::User* user = course_.user();
     const std::string_view method = course_.way().credential.method;
-    if (assume_ == Assume::refused) return next(course_.on(Proof{false, "wrong password"}));
+    if (!assumed_.proven) return next(course_.on(Proof{false, "wrong password"}));
     if (user == nullptr || identity::can_prove(user->password.form(), method))
       return next(course_.on(Proof{true}));
     telling_.say(fmt::format("password: what is kept of it proves {}, not {}",
@@ -104,7 +117,7 @@ class Explainer {
   }
 
   const plan::Plan& plan_;
-  Assume assume_;
+  const Assumed& assumed_;
   NoRandom random_;
   Telling telling_{Telling::Of::assumed};
   Course course_;
@@ -118,8 +131,30 @@ std::string_view name_of(Explanation::Outcome outcome) {
   return kNames[static_cast<std::size_t>(outcome)];
 }
 
-Explanation explain(const Request& request, Assume assume) {
-  return Explainer(request, assume).run(request.client);
+Result<Assumed> assumed_in(std::string_view text) {
+  constexpr std::string_view kGroup = "group=";
+  Assumed out;
+  for (const std::string_view part : text.empty() ? std::vector<std::string_view>{} : split(text, ',')) {
+    const std::string_view one = trim(part);
+    if (one == "proven") {
+      out.proven = true;
+    } else if (one == "refused") {
+      out.proven = false;
+    } else if (one == "directory=down") {
+      out.found = Person::Found::no_answer;
+    } else if (one == "directory=nobody") {
+      out.found = Person::Found::nobody;
+    } else if (one.starts_with(kGroup) && one.size() > kGroup.size()) {
+      out.groups.emplace_back(one.substr(kGroup.size()));
+    } else {
+      return fail(Errc::malformed, fmt::format("'{}'; allowed: {}", escaped(one), kAssumptions));
+    }
+  }
+  return out;
+}
+
+Explanation explain(const Request& request, const Assumed& assumed) {
+  return Explainer(request, assumed).run(request.client);
 }
 
 }  // namespace jembatan::decide

@@ -3,8 +3,17 @@
 
 namespace jembatan::decide {
 
-/// What is taken for granted about a credential that nobody looks at.
-enum class Assume : std::uint8_t { proven, refused };
+/// What is taken for granted of whom nobody asks.
+struct Assumed {
+  bool proven = true;                        ///< the credential is right
+  Person::Found found = Person::Found::one;  ///< what a directory says
+  std::vector<std::string> groups = {};      ///< the same
+};
+inline constexpr std::string_view kAssumptions =
+    "proven, refused, directory=down, directory=nobody, group=NAME";
+/// Some of kAssumptions, with commas between them; empty: proven.
+///   errors  Errc::malformed, with those that are allowed
+Result<Assumed> assumed_in(std::string_view text);
 
 struct Explanation {
   enum class Outcome : std::uint8_t { accept, reject, forward, ignore, record, drop } outcome{};
@@ -15,6 +24,6 @@ std::string_view name_of(Explanation::Outcome outcome);
 
 /// Takes a request through its course without sending anything, and tells each step.
 ///   request  as it was received
-Explanation explain(const Request& request, Assume assume);
+Explanation explain(const Request& request, const Assumed& assumed);
 
 }  // namespace jembatan::decide

@@ -18,6 +18,8 @@ inline constexpr std::string_view kSentOnUnreadable =
     "differs";
 inline constexpr std::string_view kMayNot = "the client may not ask that of any session";
 inline constexpr std::string_view kTakesNoSuchRequests = "the client of the session takes no such requests";
+inline constexpr std::string_view kNothingKept =
+    "the directory shows this node no password of the user: what may the account read?";
 inline constexpr std::string_view kServersAnswer = "the server's answer";
 inline constexpr std::string_view kContradiction = "the request contradicts itself";
 inline constexpr std::string_view kTooLong = "the reply does not fit into a packet";

@@ -1,5 +1,6 @@
 #pragma once
 // Who signs in, wherever they are kept.
+#include "decide/person.h"
 #include "plan/plan.h"
 
 namespace jembatan::decide {
@@ -21,14 +22,20 @@ struct Subject {
   bool enabled = true;
   std::optional<WallTime> valid_from;
   std::optional<WallTime> valid_until;
-  const plan::Assignments* reply = nullptr;  ///< of its own
-  std::uint64_t sessions = 0;                ///< that are open at other places; counted if the plan asks
+  std::string_view barred;  ///< why its source lets it nowhere; a literal, may be empty
+  const std::map<std::string, std::string>* attributes = nullptr;  ///< that a directory has of it; null: none
+  const plan::Assignments* reply = nullptr;                        ///< of its own
+  std::string_view reply_of;   ///< the directory that gives it; empty: the user
+  std::uint64_t sessions = 0;  ///< that are open at other places; counted if the plan asks
 
   bool is_proven() const { return !proven.empty(); }
 };
 
 /// A user of the plan, who has proved nothing yet.
 Subject subject_of(const plan::User& user);
+/// Somebody whom a directory knows.
+///   name  with the realm
+Subject subject_of(const Person& person, const plan::Directory& directory, std::string_view name);
 /// The plan's user of that name (with its realm); nothing if it has none.
 std::optional<Subject> find_subject(const plan::Plan& plan, std::string_view full_name);
 

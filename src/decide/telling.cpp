@@ -68,9 +68,9 @@ void Telling::rules(const plan::Plan& plan, const condition::Facts& facts, const
   for (const Step& step : trail) say(step_text(plan, facts, step));
 }
 
-void Telling::nothing_proved(const plan::Plan& plan, const Way& way, const plan::User* user) {
+void Telling::nothing_proved(const plan::Plan& plan, const Way& way, bool known) {
   say("proof: the request proves nothing: access rules with proof = client may let it in");
-  if (user == nullptr) no_user(plan, way);
+  if (!known && directory_of(plan, way) == nullptr) no_user(plan, way);
 }
 
 void Telling::method(std::string_view method) {
@@ -82,9 +82,28 @@ void Telling::no_user(const plan::Plan& plan, const Way& way) {
                   nearest_in(plan.users, way.full_name)));
 }
 
-void Telling::proof(const plan::Plan& plan, const Way& way, const plan::User* user,
-                    const std::string& why_not) {
-  if (user == nullptr) return no_user(plan, way);
+void Telling::person(const plan::Directory& directory, const Way& way, const Person& person) {
+  const std::string where = person.server.empty() ? "" : fmt::format(" ({})", person.server);
+  const std::string begin = fmt::format("directory '{}'{}: ", directory.name, where);
+  switch (person.found) {
+    case Person::Found::no_answer:
+      return say(begin + "no answer: " + person.why);
+    case Person::Found::nobody:
+      return say(begin + fmt::format("'{}' is not there", escaped(way.full_name)));
+    case Person::Found::several:
+      return say(begin + fmt::format("several entries are '{}'", escaped(way.full_name)));
+    case Person::Found::one:
+      break;
+  }
+  say(begin +
+      fmt::format("{}, {}", escaped(person.name),
+                  person.groups.empty() ? "in no group" : "in '" + join(person.groups, "', '") + "'"));
+  for (const auto& [name, value] : person.attributes) say(fmt::format("  {} is '{}'", name, escaped(value)));
+  if (const auto barred = reason_of(person.account); !barred.empty()) say("  " + std::string(barred));
+}
+
+void Telling::proof(const plan::Plan& plan, const Way& way, bool known, const std::string& why_not) {
+  if (!known) return no_user(plan, way);
   if (of_ == Of::assumed) {
     say(fmt::format("password: taken for {}", why_not.empty() ? "right" : "wrong"));
   } else {
@@ -93,7 +112,7 @@ void Telling::proof(const plan::Plan& plan, const Way& way, const plan::User* us
 }
 
 void Telling::reply(const plan::Plan& plan, const std::vector<ReplyPart>& parts) {
-  static constexpr std::string_view kKinds[] = {"user", "access rule", "reply set"};
+  static constexpr std::string_view kKinds[] = {"user", "access rule", "reply set", "directory"};
   for (const ReplyPart& part : parts) {
     const std::string_view kind = kKinds[static_cast<std::size_t>(part.from)];
     reply(plan, part.attributes, kind, part.owner);

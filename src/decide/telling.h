@@ -18,12 +18,15 @@ class Telling {
   void client(const plan::Client& client, const std::optional<IpAddress>& from = {});
   /// How the name was understood, and where that leads.
   void way(const Request& request, const Way& way, const Trail& trail);
-  ///   user  null: the plan has none of this name
-  void nothing_proved(const plan::Plan& plan, const Way& way, const plan::User* user);
+  ///   known  somebody has this name
+  void nothing_proved(const plan::Plan& plan, const Way& way, bool known);
+  /// What a directory said.
+  void person(const plan::Directory& directory, const Way& way, const Person& person);
   /// Of a method that is not answered here.
   void method(std::string_view method);
+  ///   known    somebody has this name, or a directory has been asked for it
   ///   why_not  empty: it was right
-  void proof(const plan::Plan& plan, const Way& way, const plan::User* user, const std::string& why_not);
+  void proof(const plan::Plan& plan, const Way& way, bool known, const std::string& why_not);
   /// The rules that were looked at, each with what decided it.
   ///   facts  that they were looked at with
   void rules(const plan::Plan& plan, const condition::Facts& facts, const Trail& trail);

@@ -59,19 +59,34 @@ struct Job {
   struct Record {
     accounting::Incoming incoming;
   };
+  /// Somebody to look for in a directory; the result is a LookedUp.
+  struct LookUp {
+    plan::PlanPtr plan;
+    std::size_t directory = 0;  ///< index into Plan::directories
+    std::string user;           ///< without the realm
+    std::string realm;
+    std::string name;             ///< with it
+    std::optional<Secret> typed;  ///< the password that the directory is to prove
+    bool stored = false;          ///< what it has of the password is wanted
+    Duration within{};            ///< after which nobody waits for it any more
+  };
   Ticket ticket;
-  std::variant<Compare, Record> work;
+  std::variant<Compare, Record, LookUp> work;
 };
 
 /// What came of a job.
 struct Compared {
   bool matches = false;
 };
+struct LookedUp {
+  decide::Person person;
+  identity::StoredPassword stored;  ///< if it was wanted
+};
 /// Nobody could be found to do it.
 struct NotDone {
   std::string_view because;  ///< a literal
 };
-using JobResult = std::variant<Compared, Result<accounting::Kept>, NotDone>;
+using JobResult = std::variant<Compared, Result<accounting::Kept>, LookedUp, NotDone>;
 
 /// A password that was refused while somebody watches.
 struct RejectedPassword {

@@ -187,6 +187,7 @@ std::optional<Ticket> Engine::wait(const Request& request, std::optional<Duratio
   }
   pending->crossing = {};
   pending->comparing = false;
+  pending->looking_up = false;
   pending->began_elsewhere = false;
   repeats_.waits(pending->repeat, ticket);
   if (at_most) deadlines_.push({request.turn.now.steady + *at_most, ticket});

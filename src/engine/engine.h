@@ -73,9 +73,11 @@ class Engine final : private Composer {
     Repeats::Handle repeat;
     std::optional<decide::Course> course;
     std::vector<Given> given;
-    Ticket crossing;               ///< while servers are asked
-    bool comparing = false;        ///< while a password is compared
-    bool began_elsewhere = false;  ///< its conversation did, with a server: no other can go on with it
+    Ticket crossing;                  ///< while servers are asked
+    bool comparing = false;           ///< while a password is compared, here or by a directory
+    bool looking_up = false;          ///< while a directory is asked
+    identity::StoredPassword stored;  ///< that a directory has of the user
+    bool began_elsewhere = false;     ///< its conversation did, with a server: no other can go on with it
   };
   /// One request while a step looks at it. Views only.
   struct Request {
@@ -135,6 +137,17 @@ class Engine final : private Composer {
   static Slowdown::Attempt attempt_of(const Request& request) {
     return attempt_of(*request.course, request.client);
   }
+  void look_up(const Request& request);
+  void looked_up(const Request& request, const LookedUp& result);
+  /// Whether a proof must wait because of wrong ones before: then it is refused.
+  bool is_slowed(const Request& request);
+  /// Whether a proof that takes time may begin, and counts as under way; otherwise it is refused.
+  bool may_begin(const Request& request);
+  /// Waits with a proof that may begin; if there is no room, it has ended.
+  std::optional<Ticket> wait_comparing(const Request& request, Duration at_most, bool comparing);
+  /// What is kept of the user's password, here or in a directory; null: nobody has this name.
+  const identity::StoredPassword* stored_of(const Request& request);
+  bool shows_nothing(const Request& request);
   void prove(const Request& request);
   bool converse(const Request& request);
   void next_round(const Request& request, Conversation conversation);

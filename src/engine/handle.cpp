@@ -68,6 +68,8 @@ void Engine::carry_on(const Request& request, Next next) {
       return reply(request, next.code, next.attributes, std::move(next.ending));
     case Next::What::drop:
       return no_reply(request, std::move(next.ending));
+    case Next::What::look_up:
+      return look_up(request);
     case Next::What::prove:
       return prove(request);
     case Next::What::record:

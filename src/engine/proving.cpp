@@ -15,9 +15,21 @@ using wire::AttributeType;
 namespace {
 
 constexpr Duration kCompareWithin{30000};
+constexpr std::string_view kWrongPassword = "wrong password";
 
 std::string again_in(Duration wait) {
   return "looked at again in " + jembatan::text_of(wait);
+}
+
+// Where nobody has the name, where somebody has it, and a directory says why the password does not help.
+Proof why_wrong(const decide::Course& course) {
+  using Found = decide::Person::Found;
+  const decide::Person* person = course.person();
+  if (person == nullptr) return {false, course.is_known() ? kWrongPassword : identity::kNoUser};
+  if (person->found == Found::nobody) return {false, decide::kNotInDirectory};
+  if (person->found == Found::several) return {false, decide::kSeveralInDirectory};
+  const auto barred = decide::reason_of(person->account);
+  return {false, barred.empty() ? kWrongPassword : barred};
 }
 
 }  // namespace
@@ -28,15 +40,58 @@ Slowdown::Attempt Engine::attempt_of(const decide::Course& course, const plan::C
           client.name, wire::text_in(course.packet().find(AttributeType::calling_station_id))};
 }
 
+bool Engine::is_slowed(const Request& request) {
+  const auto wait =
+      slowdown_->wait(attempt_of(request), request.live->plan->sign_in, request.turn.now.steady);
+  if (wait) proved(request, {false, "too many wrong passwords in a row", again_in(*wait)});
+  return wait.has_value();
+}
+
+bool Engine::may_begin(const Request& request) {
+  const auto wait =
+      slowdown_->begin(attempt_of(request), request.live->plan->sign_in, request.turn.now.steady);
+  if (wait) proved(request, {false, "too many passwords of this user are being compared", again_in(*wait)});
+  return !wait;
+}
+
+std::optional<Ticket> Engine::wait_comparing(const Request& request, Duration at_most, bool comparing) {
+  const auto attempt = attempt_of(request);
+  const std::string user(attempt.user);  // what it looks at moves
+  const std::string station(attempt.station);
+  const auto ticket = wait(request, at_most);
+  if (ticket) {
+    pending_.get(*ticket)->comparing = comparing;
+  } else if (comparing) {
+    slowdown_->end({user, request.client.name, station});
+  }
+  return ticket;
+}
+
+const identity::StoredPassword* Engine::stored_of(const Request& request) {
+  const decide::Course& course = *request.course;
+  if (course.user() != nullptr) return &course.user()->password;
+  return course.is_known() ? &pending_.get(request.ticket)->stored : nullptr;
+}
+
+// A directory that was to give out what it keeps of a password, and did not.
+bool Engine::shows_nothing(const Request& request) {
+  const decide::Person* person = request.course->person();
+  return person != nullptr && person->found == decide::Person::Found::one &&
+         person->password == decide::Person::Password::not_asked &&
+         stored_of(request)->form() == identity::StoredPassword::Form::none;
+}
+
 void Engine::prove(const Request& request) {
   const decide::Course& course = *request.course;
   const auto& limits = request.live->plan->sign_in;
   const auto attempt = attempt_of(request);
-  if (const auto wait = slowdown_->wait(attempt, limits, request.turn.now.steady))
-    return proved(request, {false, "too many wrong passwords in a row", again_in(*wait)});
+  if (course.person() == nullptr && is_slowed(request)) return;  // otherwise it has begun
   if (converse(request)) return;
-  const plan::User* user = course.user();
-  const identity::Claimed claimed{user == nullptr ? nullptr : &user->password, course.way().user};
+  if (shows_nothing(request)) {
+    slowdown_->end(attempt);
+    return proved(request, {false, decide::kNothingKept});
+  }
+  const identity::Claimed claimed{stored_of(request), course.way().user};
   auto challenged = course.way().credential.method == "pap"
                         ? std::nullopt
                         : identity::prove_challenge(course.packet(), claimed, request.secret(), random_);
@@ -54,41 +109,37 @@ void Engine::prove(const Request& request) {
 
 // An unknown user takes as long as one whose password is hashed, if the plan has such users.
 void Engine::prove_typed(const Request& request) {
+  using Password = decide::Person::Password;
   const decide::Course& course = *request.course;
-  const plan::Plan& plan = *request.live->plan;
-  const plan::User* user = course.user();
+  const decide::Person* person = course.person();
   const auto hidden = course.packet().find(AttributeType::user_password);
   auto typed = wire::reveal_password(hidden->value, request.packet.authenticator(), request.secret());
   if (!typed)
     return give(request,
                 decide::Failure{{Outcome::malformed, "User-Password cannot be opened", typed.error().text}});
-  const identity::StoredPassword* stored = user != nullptr ? &user->password : plan.slow_password();
-  if (stored == nullptr || !stored->slow()) {
-    typed_proved(request, {user != nullptr && stored->matches(*typed)}, *typed);
-  } else if (const auto at = slowdown_->begin(attempt_of(request), plan.sign_in, request.turn.now.steady)) {
-    proved(request, {false, "too many passwords of this user are being compared", again_in(*at)});
-  } else {
+  const identity::StoredPassword* stored = stored_of(request);
+  if (stored == nullptr && person == nullptr) stored = request.live->plan->slow_password();
+  if (person != nullptr && person->password != Password::not_asked) {
+    typed_proved(request, {person->password == Password::right}, *typed);
+  } else if (stored == nullptr || !stored->slow()) {
+    typed_proved(request, {course.is_known() && stored->matches(*typed)}, *typed);
+  } else if (may_begin(request)) {
     compare(request, *stored, *typed);
   }
   wipe(*typed);
 }
 
 void Engine::compare(const Request& request, const identity::StoredPassword& stored, OctetView typed) {
-  const auto attempt = attempt_of(request);
-  const std::string user(attempt.user);  // what it looks at moves
-  const std::string station(attempt.station);
-  const auto ticket = wait(request, kCompareWithin);
-  if (!ticket) return slowdown_->end({user, request.client.name, station});
-  Pending& pending = *pending_.get(*ticket);
-  pending.comparing = true;
+  const auto ticket = wait_comparing(request, kCompareWithin, true);
+  if (!ticket) return;
   request.turn.out.jobs.push_back(
-      {*ticket, Job::Compare{pending.live->plan, &stored, Secret(text_of(typed))}});
+      {*ticket, Job::Compare{pending_.get(*ticket)->live->plan, &stored, Secret(text_of(typed))}});
 }
 
 void Engine::compared(const Request& request, Compared result) {
   const auto hidden = request.course->packet().find(AttributeType::user_password);
   auto typed = wire::reveal_password(hidden->value, request.packet.authenticator(), request.secret());
-  typed_proved(request, {result.matches && request.course->user() != nullptr}, *typed);
+  typed_proved(request, {result.matches && request.course->is_known()}, *typed);
   wipe(*typed);
 }
 
@@ -98,11 +149,10 @@ void Engine::typed_proved(const Request& request, Compared result, OctetView typ
     slowdown_->right(attempt);
     return proved(request, {true});
   }
-  const plan::User* user = request.course->user();
-  Proof out{false, user == nullptr ? identity::kNoUser : "wrong password"};
+  Proof out = why_wrong(*request.course);
   if (wire::looks_unreadable(typed)) {
     out.because = request.course->is_signed() ? decide::kUnreadableBefore : decide::kUnreadableHere;
-  } else if (user != nullptr) {
+  } else if (const plan::User* user = request.course->user()) {
     out.detail = identity::shape_hint(typed, user->password);
   }
   if (out.because == decide::kUnreadableHere) {
@@ -115,7 +165,8 @@ void Engine::typed_proved(const Request& request, Compared result, OctetView typ
 
 void Engine::proved(const Request& request, Proof proof) {
   const Pending* pending = pending_.get(request.ticket);
-  request.given->push_back({request.age(), Given::Compared{proof, pending != nullptr && pending->comparing}});
+  const bool waited = pending != nullptr && pending->comparing && request.course->person() == nullptr;
+  request.given->push_back({request.age(), Given::Compared{proof, waited}});
   give(request, std::move(proof));
 }
 

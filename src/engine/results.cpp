@@ -12,6 +12,7 @@ void Engine::on_done(Ticket ticket, const JobResult& result, const Turn& turn) {
   resume(ticket, turn, [&](const Request& request) {
     if (const auto* made = std::get_if<Compared>(&result)) return compared(request, *made);
     if (const auto* kept = std::get_if<Result<accounting::Kept>>(&result)) return recorded(request, *kept);
+    if (const auto* found = std::get_if<LookedUp>(&result)) return looked_up(request, *found);
     not_done(request, std::get<NotDone>(result).because);
   });
 }
@@ -29,6 +30,11 @@ void Engine::recorded(const Request& request, const Result<accounting::Kept>& ke
 }
 
 void Engine::not_done(const Request& request, std::string_view because) {
+  if (pending_.get(request.ticket)->looking_up) {
+    LookedUp nothing;
+    nothing.person.why = because;
+    return looked_up(request, nothing);
+  }
   if (pending_.get(request.ticket)->comparing) slowdown_->end(attempt_of(request));
   give(request, decide::Failure{{Outcome::overloaded, because}});
 }

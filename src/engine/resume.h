@@ -16,6 +16,7 @@ void Engine::resume(Ticket ticket, const Turn& turn, Step step) {
   pending->live.reset();
   pending->course.reset();
   pending->given.clear();
+  pending->stored = {};
   pending_.release(ticket);
 }
 

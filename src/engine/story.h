@@ -26,7 +26,8 @@ struct Given {
     bool waited = false;  ///< it was compared off the network thread
   };
   std::chrono::microseconds after{0};
-  std::variant<Asked, Answered, Compared, decide::Challenge, decide::Kept, decide::Silence, decide::Refusal>
+  std::variant<Asked, Answered, Compared, decide::Challenge, decide::Kept, decide::Silence, decide::Refusal,
+               decide::Person>
       what;
 };
 

@@ -20,6 +20,7 @@ constexpr std::uint8_t kSendKey = 16;
 constexpr std::uint8_t kReceiveKey = 17;
 constexpr std::uint8_t kSuccess2 = 26;
 constexpr int kDisabled = 647;         // ERROR_ACCT_DISABLED (RFC 2759 §6)
+constexpr int kPasswordExpired = 648;  // ERROR_PASSWD_EXPIRED
 constexpr int kNotFromThere = 649;     // ERROR_NO_DIALIN_PERMISSION
 constexpr int kWrong = 691;            // ERROR_AUTHENTICATION_FAILURE
 constexpr int kChangeRefused = 709;    // ERROR_CHANGING_PASSWORD
@@ -195,8 +196,10 @@ Octets challenge_refusal(const PacketView& packet, Barred what, Random& random) 
   for (const MicrosoftType type : {MicrosoftType::response_2, MicrosoftType::response_1}) {
     const auto given = find_microsoft(packet, type);
     if (!given || given->empty()) continue;
-    return error_of((*given)[0], what == Barred::from_there ? kNotFromThere : kDisabled,
-                    "Sign-in is not allowed", random);
+    const int error = what == Barred::from_there ? kNotFromThere
+                      : what == Barred::password ? kPasswordExpired
+                                                 : kDisabled;
+    return error_of((*given)[0], error, "Sign-in is not allowed", random);
   }
   return {};
 }

@@ -34,10 +34,11 @@ std::optional<Challenged> prove_challenge(const wire::PacketView& packet, const 
                                           const wire::SharedSecret& secret, Random& random);
 
 /// What is barred for somebody who has proved the password.
-enum class Barred : std::uint8_t { account, from_there };
+enum class Barred : std::uint8_t { account, from_there, password };
 
 /// What an Access-Reject has for a user who has proved the password and cannot come in (RFC 2759 §6: 647, the
-/// account is disabled; 649, no permission to dial in from there); nothing for methods without such a text.
+/// account is disabled; 648, the password has expired; 649, no permission to dial in from there); nothing for
+/// methods without such a text.
 Octets challenge_refusal(const wire::PacketView& packet, Barred what, Random& random);
 
 }  // namespace jembatan::identity

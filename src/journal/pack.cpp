@@ -63,6 +63,21 @@ class GivenWriter {
     out_.text(refusal.ending.because);
     out_.text(refusal.ending.detail);
   }
+  void operator()(const decide::Person& person) {
+    out_.number(static_cast<std::uint64_t>(person.found));
+    out_.number(static_cast<std::uint64_t>(person.password));
+    out_.number(static_cast<std::uint64_t>(person.account));
+    out_.text(person.why);
+    out_.text(person.server);
+    out_.text(person.name);
+    out_.number(person.groups.size());
+    for (const std::string& group : person.groups) out_.text(group);
+    out_.number(person.attributes.size());
+    for (const auto& [name, value] : person.attributes) {
+      out_.text(name);
+      out_.text(value);
+    }
+  }
 
  private:
   std::string_view server(std::uint16_t place) const {
@@ -109,6 +124,8 @@ class GivenReader {
         return Given{after, decide::Silence{std::string(in_.text())}};
       case 6:
         return Given{after, refusal()};
+      case 7:
+        return Given{after, person()};
       default:
         in_.fail();
         return std::nullopt;
@@ -145,6 +162,30 @@ class GivenReader {
     const auto outcome = static_cast<engine::Outcome>(std::min(in_.number(), kMostOutcome));
     const std::string_view because = in_.text();
     return {{outcome, because, std::string(in_.text())}};
+  }
+
+  // One of the first `most` of an enumeration.
+  template <class Kind>
+  Kind kind(std::uint64_t most) {
+    const std::uint64_t out = in_.number();
+    if (out >= most) in_.fail();
+    return static_cast<Kind>(out < most ? out : 0);
+  }
+  decide::Person person() {
+    using decide::Person;
+    Person out;
+    out.found = kind<Person::Found>(4);
+    out.password = kind<Person::Password>(3);
+    out.account = kind<Person::Account>(decide::kAccounts);
+    out.why = in_.text();
+    out.server = in_.text();
+    out.name = in_.text();
+    for (std::uint64_t left = in_.number(); left > 0 && in_.ok(); --left) out.groups.emplace_back(in_.text());
+    for (std::uint64_t left = in_.number(); left > 0 && in_.ok(); --left) {
+      std::string name(in_.text());
+      out.attributes[std::move(name)] = in_.text();
+    }
+    return out;
   }
 
   CompactReader& in_;

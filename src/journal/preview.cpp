@@ -45,10 +45,14 @@ class Rerun {
       if (next.what == Next::What::record) {
         const auto* kept = given<decide::Kept>();
         next = course.on(kept == nullptr ? decide::Kept{} : *kept);
+      } else if (next.what == Next::What::look_up) {
+        const auto* person = given<decide::Person>();
+        if (person == nullptr || course.directory()->name != directory_then()) return not_known();
+        next = course.on(*person);
       } else if (next.what == Next::What::prove) {
         const auto* compared = given<Given::Compared>();
         const bool nobody_then = compared != nullptr && compared->proof.because == identity::kNoUser;
-        if (compared == nullptr || (nobody_then && course.user() != nullptr)) return not_known();
+        if (compared == nullptr || (nobody_then && course.is_known())) return not_known();
         next = course.on(compared->proof);
       } else if (next.what == Next::What::ask) {
         const plan::Group& group = by_.groups[course.way().destination.group];
@@ -95,6 +99,14 @@ class Rerun {
   std::string group_then() const {
     const auto& groups = story_.live->plan->groups;
     return story_.group < groups.size() ? groups[story_.group].name : "";
+  }
+  // Where the person was looked for.
+  std::string directory_then() const {
+    const plan::Plan& then = *story_.live->plan;
+    const plan::Client& client = *story_.client;
+    const decide::Way way = decide::find_way({then, packet_, client});
+    const plan::Directory* directory = decide::directory_of(then, way);
+    return directory == nullptr ? "" : directory->name;
   }
   // What a server said then, if the group would be the same one and still has it.
   std::optional<decide::Answer> answer_of(const plan::Group& group) const {

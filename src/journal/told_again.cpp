@@ -66,6 +66,8 @@ bool can_be_told_again(const plan::Plan& plan) {
               }) &&
          !any(plan.reply_sets, [&](const plan::ReplySet& set) { return looking.in(set.reply); }) &&
          !any(plan.users, [&](const plan::User& user) { return looking.in(user.reply); }) &&
+         !any(plan.directories,
+              [&](const plan::Directory& directory) { return looking.in(directory.reply); }) &&
          !any(plan.edits, [&](const plan::Edit& edit) { return looking.in(edit); });
 }
 

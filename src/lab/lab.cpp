@@ -13,6 +13,7 @@
 #include "lab/database.h"
 #include "lab/fault.h"
 #include "lab/hosts.h"
+#include "lab/people.h"
 #include "lab/processes.h"
 #include "lab/relay.h"
 #include "lab/world.h"
@@ -122,6 +123,22 @@ Status tell_of_database() {
   return {};
 }
 
+Status make(const Wish& wish) {
+  const Status written = write_demo(folder(), {wish.free_ports, wish.hosts, wish.shared, wish.directory});
+  if (!written) return written;
+  if (wish.directory)
+    if (const Status made = make_directory(); !made) return made;
+  if (!wish.shared) return {};
+  const Status made = make_database();
+  return made ? tell_of_database() : made;
+}
+
+Status made_with(bool wanted, bool has, std::string_view option) {
+  if (!wanted || has) return {};
+  return fail(Errc::conflict,
+              fmt::format("the lab was made without {}: jembatan lab up {} --fresh", option, option));
+}
+
 }  // namespace
 
 fs::path folder() {
@@ -147,28 +164,22 @@ Status up(const Wish& wish) {
     for (const std::string& name : node_names()) fs::remove_all(root / name, failed);
     fs::remove(root / kHostsFile, failed);
     if (const Status removed = remove_database(); !removed) return removed;
+    if (const Status removed = remove_directory(); !removed) return removed;
     if (failed) return fail(Errc::io, fmt::format("folder '{}': {}", root.string(), failed.message()));
   }
-  if (!fs::exists(root / "edge" / "node.toml")) {
-    const Status s =
-        write_demo(root, wish.free_ports ? PortsOf::free : PortsOf::demo,
-                   wish.hosts ? NodesAs::hosts : NodesAs::processes, wish.shared ? Hubs::two : Hubs::one);
-    if (!s) return s;
-    if (wish.shared) {
-      if (const Status made = make_database(); !made) return made;
-      if (const Status told = tell_of_database(); !told) return told;
-    }
-  }
-  if (wish.shared && !has_database())
-    return fail(Errc::conflict, "the lab was made without --shared: jembatan lab up --shared --fresh");
-  if (has_database()) {
+  if (wish.hosts && wish.directory)
+    return fail(Errc::conflict, "--directory and --hosts: the directory is no machine of its own");
+  if (!fs::exists(root / "edge" / "node.toml"))
+    if (const Status s = make(wish); !s) return s;
+  if (const Status s = made_with(wish.shared, has_database(), "--shared"); !s) return s;
+  if (const Status s = made_with(wish.hosts, has_hosts(), "--hosts"); !s) return s;
+  if (const Status s = made_with(wish.directory, has_directory(), "--directory"); !s) return s;
+  if (has_database())
     if (const Status s = start_database(); !s) return s;
-  }
-  if (wish.hosts && !has_hosts())
-    return fail(Errc::conflict, "the lab was made without --hosts: jembatan lab up --hosts --fresh");
-  if (has_hosts()) {
+  if (has_directory())
+    if (const Status s = start_directory(); !s) return s;
+  if (has_hosts())
     if (const Status s = make_hosts(); !s) return s;
-  }
   if (const Status s = start_relay(); !s) return s;
   if (const Status s = write_faults({}); !s) return s;
   std::vector<std::string> names = node_names();
@@ -200,6 +211,7 @@ Result<int> down() {
   if (const auto was = stop(relay_process(), "the lab's stand-ins"); !was) return was.error();
   if (has_hosts()) remove_hosts();
   if (const Status s = stop_database(); !s) return s.error();
+  if (const Status s = stop_directory(); !s) return s.error();
   return stopped;
 }
 
@@ -215,7 +227,9 @@ void put_in_front(host::NodeSettings& settings) {
 }
 
 Status set_fault(const std::string& node, const std::string& what) {
-  const auto names = node_names();
+  if (node == kDirectory && has_directory()) return set_directory_fault(what);
+  auto names = node_names();
+  if (has_directory()) names.emplace_back(kDirectory);
   if (std::find(names.begin(), names.end(), node) == names.end())
     return fail(Errc::not_found, fmt::format("node '{}'; allowed: {}", escaped(node), join(names, ", ")));
   if (running(relay_process()) == 0) return fail(Errc::conflict, "the lab is not up: jembatan lab up");

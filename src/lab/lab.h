@@ -11,10 +11,11 @@
 namespace jembatan::lab {
 
 struct Wish {
-  bool fresh = false;   ///< forget earlier plans and data
-  bool hosts = false;   ///< each node is a machine of its own (hosts.h)
-  bool shared = false;  ///< the nodes bring their accounting to one PostgreSQL (database.h), and there are
-                        ///< two hubs, with one plan
+  bool fresh = false;      ///< forget earlier plans and data
+  bool hosts = false;      ///< each node is a machine of its own (hosts.h)
+  bool shared = false;     ///< the nodes bring their accounting to one PostgreSQL (database.h), and there are
+                           ///< two hubs, with one plan
+  bool directory = false;  ///< some of the company's people are in a directory (people.h)
   bool free_ports = false;  ///< replace the demo's ports by free ones when the folders are made
 };
 
@@ -53,6 +54,7 @@ void put_in_front(host::NodeSettings& settings);
 /// Sets what is wrong with a node: a fault of its stand-in (fault.h), "off" (its process is stopped), or
 /// "restart" (it is stopped and started again). Returns when it is so. "none" mends it, and starts what is
 /// off.
+/// The lab's directory, if it has one, is called "directory" (people.h).
 ///   errors  Errc::not_found: no such node; Errc::malformed; Errc::conflict: the lab is not up
 Status set_fault(const std::string& node, const std::string& what);
 

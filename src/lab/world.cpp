@@ -39,7 +39,7 @@ int free_port() {
 class Ports {
  public:
   std::string replaced(std::string_view text) {
-    static const std::regex kKnown(R"(\b(1812|1813|3799|8812)\b)");
+    static const std::regex kKnown(R"(\b(1389|1812|1813|3799|8812)\b)");
     std::string out;
     const std::string whole(text);
     auto at = whole.cbegin();
@@ -73,17 +73,23 @@ std::string across_the_water(const std::string& text) {
                             "$01192.0.2.$02\"");
 }
 
+std::string with_folder(const std::string& text, const fs::path& folder) {
+  static const std::regex kFolder(R"(\bFOLDER\b)");
+  return std::regex_replace(text, kFolder, folder.string());
+}
+
 }  // namespace
 
-Status write_demo(const fs::path& root, PortsOf which, NodesAs nodes, Hubs hubs) {
+Status write_demo(const fs::path& root, const World& world) {
   Ports ports;
   const auto write = [&](const EmbeddedFile& file, std::ios::openmode how) -> Status {
     const fs::path path = root / file.name;
     std::error_code failed;
     fs::create_directories(path.parent_path(), failed);
     std::ofstream out(path, std::ios::binary | how);
-    std::string text = which == PortsOf::free ? ports.replaced(file.text) : std::string(file.text);
-    if (nodes == NodesAs::hosts) text = across_the_water(text);
+    std::string text = world.free_ports ? ports.replaced(file.text) : std::string(file.text);
+    if (world.hosts) text = across_the_water(text);
+    if (path.filename() == "slapd.conf") text = with_folder(text, path.parent_path());
     out << (path.filename() == "node.toml" ? behind_stand_in(std::move(text)) : text);
     out.close();
     if (failed || !out) return fail(Errc::io, fmt::format("file '{}' cannot be written", path.string()));
@@ -93,10 +99,16 @@ Status write_demo(const fs::path& root, PortsOf which, NodesAs nodes, Hubs hubs)
   };
   for (const EmbeddedFile& file : demo_world())
     if (const Status s = write(file, std::ios::trunc); !s) return s;
-  if (hubs == Hubs::two)
-    for (const EmbeddedFile& file : shared_world())
+  const auto add = [&](std::span<const EmbeddedFile> files) -> Status {
+    for (const EmbeddedFile& file : files)
       if (const Status s = write(file, std::ios::app); !s) return s;
-  if (nodes == NodesAs::hosts) std::ofstream(root / kHostsFile) << "\n";
+    return {};
+  };
+  if (world.two_hubs)
+    if (const Status s = add(shared_world()); !s) return s;
+  if (world.directory)
+    if (const Status s = add(directory_world()); !s) return s;
+  if (world.hosts) std::ofstream(root / kHostsFile) << "\n";
   return {};
 }
 

@@ -428,6 +428,7 @@ class Adviser {
                                    "the name that the rules have, or a rule that asks for it"});
       }
     }
+    if (!plan_.directories.empty()) return;  // whoever it is may be there
     for (std::size_t i = 0; i < plan_.access_rules.size(); ++i) {
       if (!plan_.access_rules[i].when) continue;
       for (const std::string& group : plan_.access_rules[i].when->groups()) {
@@ -484,6 +485,7 @@ class Adviser {
 void advise(const Plan& plan, const Places& places, std::optional<WallTime> now,
             const std::function<void(const Place&, const Advice&)>& report) {
   Adviser(plan, places, now, report).run();
+  advise_of_directories(plan, places, report);
 }
 
 }  // namespace jembatan::plan

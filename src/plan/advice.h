@@ -18,6 +18,7 @@ struct Places {
   std::vector<Place> clients;
   std::vector<Place> users;
   std::vector<Place> groups;
+  std::vector<Place> directories;
   std::vector<Place> realms;
   std::vector<Place> routes;
   std::vector<Place> access_rules;
@@ -33,6 +34,9 @@ struct Advice {
 ///   now  what dates are compared with; empty: they are not looked at
 void advise(const Plan& plan, const Places& places, std::optional<WallTime> now,
             const std::function<void(const Place&, const Advice&)>& report);
+/// The same about directories alone; advise() calls it.
+void advise_of_directories(const Plan& plan, const Places& places,
+                           const std::function<void(const Place&, const Advice&)>& report);
 
 /// Every rule with what it is about, for the reference.
 std::vector<std::pair<std::string_view, std::string_view>> advice_rules();

@@ -25,6 +25,8 @@ std::vector<std::pair<std::string_view, std::string_view>> advice_rules() {
       {"empty-user-group", "a group that an access rule asks for, and no user is in"},
       {"method-mismatch",
        "a user whose password proves none of the methods that a rule for his group accepts"},
+      {"in-the-clear", "a directory that passwords travel to without encryption"},
+      {"unused-directory", "a directory that no realm has its people in"},
       {"expired", "a user, or an old secret, whose time is over"}};
 }
 

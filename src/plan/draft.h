@@ -35,8 +35,14 @@ struct UserParts {
   Reference clients;
 };
 
+struct DirectoryParts {
+  Directory directory;
+  bool has_secret = false;
+};
+
 struct RealmParts {
   Realm realm;
+  Reference directory;
   Reference aliases;
   Reference handle;
   Reference accounting;
@@ -95,6 +101,7 @@ using ReplySetDraft = Draft<ReplySet>;
 using EditDraft = Draft<EditParts>;
 using ClientDraft = Draft<ClientParts>;
 using UserDraft = Draft<UserParts>;
+using DirectoryDraft = Draft<DirectoryParts>;
 using RealmDraft = Draft<RealmParts>;
 using SignInDraft = Draft<SignIn>;
 using RealmDefaultDraft = Draft<RealmDefaultParts>;
@@ -104,6 +111,7 @@ using ServerDraft = Draft<ServerParts>;
 /// The tables of fields that drive reading, checking and the reference.
 std::span<const document::Field<ClientDraft>> client_fields();
 std::span<const document::Field<UserDraft>> user_fields();
+std::span<const document::Field<DirectoryDraft>> directory_fields();
 std::span<const document::Field<RealmDraft>> realm_fields();
 std::span<const document::Field<RealmDefaultDraft>> realm_default_fields();
 std::span<const document::Field<SignInDraft>> sign_in_fields();

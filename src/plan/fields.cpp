@@ -234,6 +234,11 @@ const Field<RealmDraft> kRealm[] = {
     {"accounting", Need::optional,
      "an array of here and group:NAME; default: here, and the group that requests go to",
      [](Reading& r, const Entry& e, RealmDraft& d) { d.object.accounting = r.list(e); }},
+    {"directory", Need::optional,
+     "the directory that its people are in, besides the plan's users, who come first; with handle = \"here\"",
+     [](Reading& r, const Entry& e, RealmDraft& d) {
+       if (r.expect(e, Kind::text)) d.object.directory = e;
+     }},
     {"strip", Need::optional, "true: the realm is taken off User-Name before forwarding; default false",
      [](Reading& r, const Entry& e, RealmDraft& d) { d.object.realm.strip = r.boolean(e).value_or(false); }},
 };
@@ -337,6 +342,7 @@ std::vector<KeyMeaning> key_meanings() {
   std::vector<KeyMeaning> out;
   add_meanings(out, "client", client_fields());
   add_meanings(out, "user", user_fields());
+  add_meanings(out, "directory", directory_fields());
   add_meanings(out, "realm", realm_fields());
   add_meanings(out, "realm_default", realm_default_fields());
   add_meanings(out, "sign_in", sign_in_fields());

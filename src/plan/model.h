@@ -224,7 +224,8 @@ struct Realm {
   std::vector<std::string> aliases;  ///< other names, which are taken for this one
   Destination access;
   AccountingRule accounting;
-  bool strip = false;  ///< take the realm off User-Name before forwarding
+  bool strip = false;                    ///< take the realm off User-Name before forwarding
+  std::optional<std::size_t> directory;  ///< index into Plan::directories: its people are there
 };
 
 struct RealmDefault {

@@ -6,6 +6,7 @@
 
 #include "base/text.h"
 #include "identity/name.h"
+#include "wire/attribute.h"
 
 namespace jembatan::plan {
 
@@ -55,6 +56,22 @@ Result<const Client*> find_client(const Plan& plan, std::string_view name) {
   const auto near = nearest(name, names);
   return fail(Errc::not_found, fmt::format("client '{}' not found{}", escaped(name),
                                            near ? fmt::format("; nearest: '{}'", escaped(*near)) : ""));
+}
+
+std::string first_vlan_giver(const Plan& plan) {
+  const auto gives = [](const auto& object) {
+    return std::any_of(object.reply.begin(), object.reply.end(), [](const Assignment& one) {
+      return one.path ==
+             dictionary::Path{static_cast<std::uint32_t>(wire::AttributeType::tunnel_private_group_id)};
+    });
+  };
+  const auto first = [&](std::string_view kind, const auto& all) {
+    const auto found = std::find_if(all.begin(), all.end(), gives);
+    return found == all.end() ? "" : fmt::format("{} '{}'", kind, found->name);
+  };
+  std::string out = first("access rule", plan.access_rules);
+  if (out.empty()) out = first("reply set", plan.reply_sets);
+  return out.empty() ? first("user", plan.users) : out;
 }
 
 }  // namespace jembatan::plan

@@ -5,6 +5,7 @@
 #include "condition/rule_index.h"
 #include "dictionary/catalogue.h"
 #include "plan/client_table.h"
+#include "plan/directory.h"
 #include "plan/model.h"
 #include "plan/realm_table.h"
 
@@ -16,6 +17,7 @@ struct Plan {
   std::vector<User> users;
   std::vector<Group> groups;
   std::vector<Group> devices;  ///< each a client that takes Disconnect- and CoA-Requests, as its own server
+  std::vector<Directory> directories;
   std::vector<Realm> realms;
   RealmDefault realm_default;
   SignIn sign_in;
@@ -52,6 +54,9 @@ struct Plan {
 
 /// errors  Errc::not_found, with the nearest name
 Result<const Client*> find_client(const Plan& plan, std::string_view name);
+
+/// The first object that gives a VLAN, in words; empty: none does.
+std::string first_vlan_giver(const Plan& plan);
 
 using PlanPtr = std::shared_ptr<const Plan>;
 

@@ -42,23 +42,6 @@ dictionary::CataloguePtr catalogue_of(const std::vector<document::File>& files,
 }
 
 // Reads all files into drafts, then looks up what they refer to and builds the tables of the plan.
-// The first object of a plan that gives a VLAN, in words.
-std::string vlan_giver_of(const Plan& plan) {
-  const auto gives = [](const auto& object) {
-    return std::any_of(object.reply.begin(), object.reply.end(), [](const Assignment& one) {
-      return one.path ==
-             dictionary::Path{static_cast<std::uint32_t>(wire::AttributeType::tunnel_private_group_id)};
-    });
-  };
-  const auto first = [&](std::string_view kind, const auto& all) {
-    const auto found = std::find_if(all.begin(), all.end(), gives);
-    return found == all.end() ? "" : fmt::format("{} '{}'", kind, found->name);
-  };
-  std::string out = first("access rule", plan.access_rules);
-  if (out.empty()) out = first("reply set", plan.reply_sets);
-  return out.empty() ? first("user", plan.users) : out;
-}
-
 class Reader {
  public:
   Reader(std::vector<document::File> files, const Outside& outside, document::Problems& problems,
@@ -79,6 +62,7 @@ class Reader {
     for (GroupDraft& draft : groups_) add_group(draft);
     for (std::size_t i = 0; i < groups_.size(); ++i)
       plan_.groups[i].mirror = mirror(groups_[i].file, groups_[i].object.mirror, i);
+    for (DirectoryDraft& draft : directories_) add_directory(draft);
     for (RealmDraft& draft : realms_) add_realm(draft);
     add_realm_default();
     if (sign_in_) plan_.sign_in = std::move(sign_in_->object);
@@ -89,7 +73,7 @@ class Reader {
     for (ClientDraft& draft : clients_) add_client(draft);
     for (UserDraft& draft : users_) add_user(draft);
     if (problems_.errors() > 0) return nullptr;
-    plan_.vlan_giver = vlan_giver_of(plan_);
+    plan_.vlan_giver = first_vlan_giver(plan_);
     for (const Route& route : plan_.routes) plan_.route_index.add(&route.when);
     for (const AccessRule& rule : plan_.access_rules)
       plan_.access_index.add(rule.when ? &*rule.when : nullptr);
@@ -105,6 +89,8 @@ class Reader {
       read_all(reading, file, section, client_fields(), clients_);
     } else if (section.key == "user") {
       read_all(reading, file, section, user_fields(), users_);
+    } else if (section.key == "directory") {
+      read_all(reading, file, section, directory_fields(), directories_);
     } else if (section.key == "realm") {
       read_all(reading, file, section, realm_fields(), realms_);
     } else if (section.key == "group") {
@@ -123,8 +109,8 @@ class Reader {
       read_single(reading, file, section, sign_in_fields(), sign_in_);
     } else {
       reading.unknown_key(section, "a plan",
-                          {"access", "client", "edit", "group", "realm", "realm_default", "reply_set",
-                           "route", "sign_in", "user"});
+                          {"access", "client", "directory", "edit", "group", "realm", "realm_default",
+                           "reply_set", "route", "sign_in", "user"});
     }
   }
 
@@ -176,6 +162,26 @@ class Reader {
     const auto [earlier, added] = named_.try_emplace(fmt::format("{} '{}'", section, name), place(file, at));
     if (!added) problem(file, at, fmt::format("{} stands at {} already", earlier->first, earlier->second));
     return added;
+  }
+
+  // The place of the object of that name.
+  template <class Object>
+  std::optional<std::size_t> named_in(std::size_t file, const Entry& reference, const std::string& name,
+                                      const std::vector<Object>& all, std::string_view section) {
+    std::vector<std::string> known;
+    for (const Object& one : all) known.push_back(one.name);
+    const auto found = std::find(known.begin(), known.end(), name);
+    if (found != known.end()) return static_cast<std::size_t>(found - known.begin());
+    std::string allowed =
+        known.empty() ? fmt::format("a [[{}]] of the plan, which has none", section) : join(known, ", ");
+    if (const auto near = nearest(name, known)) allowed += fmt::format("; nearest: '{}'", *near);
+    std::string words(section);
+    std::replace(words.begin(), words.end(), '_', ' ');
+    Reading(files_[file], problems_)
+        .wrong(reference,
+               fmt::format("'{}' names {} '{}', which does not exist", reference.key, words, escaped(name)),
+               allowed);
+    return std::nullopt;
   }
 
   // "group:NAME" as the place of the group; `allowed` are the words that may stand instead.
@@ -242,8 +248,26 @@ class Reader {
     plan_.groups.push_back(std::move(group));
   }
 
+  void add_directory(DirectoryDraft& draft) {
+    Directory& directory = draft.object.directory;
+    if (!first_of_its_name("directory", directory.name, draft.file, draft.at)) return;
+    complete(directory);
+    for (const auto& [text, allowed] : mistakes_of(directory, draft.object.has_secret))
+      problem(draft.file, draft.at, fmt::format("directory '{}' {}", directory.name, text), allowed);
+    places_.directories.push_back({draft.file, draft.at});
+    plan_.directories.push_back(std::move(directory));
+  }
+
   void add_realm(RealmDraft& draft) {
     Realm& realm = draft.object.realm;
+    if (draft.object.directory) {
+      realm.directory = named_in(draft.file, *draft.object.directory, draft.object.directory->value.text,
+                                 plan_.directories, "directory");
+      if (draft.object.handle && draft.object.handle->value.text != kHere)
+        Reading(files_[draft.file], problems_)
+            .wrong(*draft.object.directory, fmt::format("realm '{}' is not handled here", realm.name),
+                   "handle = \"here\", or no directory");
+    }
     if (draft.object.handle) realm.access = destination(draft.file, *draft.object.handle);
     if (realm.access.handling == Handling::forward) realm.accounting.groups = {realm.access.group};
     if (draft.object.accounting) realm.accounting = accounting_rule(draft.file, *draft.object.accounting);
@@ -319,18 +343,9 @@ class Reader {
     Reading reading(files_[file], problems_);
     if (!permit) reading.wrong(entry, "'also' stands in a rule that denies", "rules with permit = true");
     std::vector<std::size_t> out;
-    std::vector<std::string> known;
-    for (const ReplySet& set : plan_.reply_sets) known.push_back(set.name);
     for (const std::string& name : reading.texts(entry)) {
-      const auto found = std::find(known.begin(), known.end(), name);
-      if (found != known.end()) {
-        out.push_back(static_cast<std::size_t>(found - known.begin()));
-        continue;
-      }
-      std::string allowed = known.empty() ? "a [[reply_set]] of the plan, which has none" : join(known, ", ");
-      if (const auto near = nearest(name, known)) allowed += fmt::format("; nearest: '{}'", *near);
-      reading.wrong(entry, fmt::format("'also' names reply set '{}', which does not exist", escaped(name)),
-                    allowed);
+      if (const auto place = named_in(file, entry, name, plan_.reply_sets, "reply_set"))
+        out.push_back(*place);
     }
     return out;
   }
@@ -447,6 +462,7 @@ class Reader {
   std::deque<UserDraft> users_;
   std::deque<RealmDraft> realms_;
   std::deque<GroupDraft> groups_;
+  std::deque<DirectoryDraft> directories_;
   std::deque<RouteDraft> routes_;
   std::deque<AccessDraft> access_;
   std::deque<ReplySetDraft> reply_sets_;

@@ -79,8 +79,11 @@ const Field<RouteDraft> kRoute[] = {
        d.object.when = read_condition(r, e, d.context.catalogue);
        if (!d.object.when) return;
        refuse_sessions(r, e, *d.object.when);
-       if (!d.object.when->uses(condition::Fact::groups)) return;
-       r.wrong(e, "'when' of a route asks for 'member of', and routes do not know the user yet",
+       const bool groups = d.object.when->uses(condition::Fact::groups);
+       if (!groups && !d.object.when->uses(condition::Fact::directory)) return;
+       r.wrong(e,
+               fmt::format("'when' of a route asks for '{}', and routes do not know the user yet",
+                           groups ? "member of" : "directory"),
                "what the request has; groups are asked for by access rules and edits");
      }},
     {"handle", Need::required, "here, refuse, ignore, or group:NAME",

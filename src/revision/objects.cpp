@@ -42,6 +42,7 @@ const std::vector<Kind>& kinds() {
       {"client", "clients.toml", false, false, false},
       {"user", "users.toml", false, false, true},
       {"group", "groups.toml", false, false, false},
+      {"directory", "directories.toml", false, false, false},
       {"realm", "realms.toml", false, false, true},
       {"realm_default", "realms.toml", false, true, false},
       {"sign_in", "sign_in.toml", false, true, false},

@@ -20,6 +20,19 @@ std::string subject_text(const Event& event) {
   return fmt::format("client {} ({})", event.source.address.text(), event.client);
 }
 
+namespace {
+
+// The directory of the user's realm.
+std::string look_into_directory(const Event& event, const About& about) {
+  const plan::Plan& plan = *event.story->live->plan;
+  const plan::Realm* realm = plan.realm_named(event.realm);
+  if (realm == nullptr || !realm->directory) return {};
+  return fmt::format("look closer: jembatan directory check {} --user {} {}",
+                     plan.directories[*realm->directory].name, escaped(event.name), about.node);
+}
+
+}  // namespace
+
 std::string look_at(const std::string& server, const About& about) {
   return fmt::format("look at it: jembatan server check {} {}", server, about.node);
 }
@@ -72,6 +85,8 @@ std::string mend_of(const Event& event, const About& about) {
     const plan::Group& group = plan.groups[event.story->group];
     return look_at(fmt::format("{}/{}", group.name, group.servers.front().name), about);
   }
+  if (event.because == decide::kDirectorySilent || event.because == decide::kNotInDirectory)
+    return look_into_directory(event, about);
   if (event.because == decide::kNoRealm) return decide::nearest_text(plan.realms, event.realm);
   if (event.because == identity::kNoUser) return decide::nearest_text(plan.users, event.user);
   return {};

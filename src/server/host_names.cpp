@@ -16,7 +16,7 @@ constexpr Duration kShortest = 30s;  // between two questions for one name
 constexpr Duration kLongest = 1h;
 constexpr Duration kWithoutTtl = 60s;  // what stands in the hosts file has none
 
-std::string text_of(const std::vector<IpAddress>& addresses) {
+std::string list_of(const std::vector<IpAddress>& addresses) {
   std::vector<std::string> out;
   for (const IpAddress& address : addresses) out.push_back(address.text());
   return join(out, ", ");
@@ -77,7 +77,7 @@ bool HostNames::note(const std::string& host, const Result<host::FoundAddresses>
     name.due = now + kWithoutTtl;
     if (!std::exchange(name.warned, true))
       log_warning(fmt::format("{}; its last known addresses are used: {}", found.error().text,
-                              text_of(name.addresses)));
+                              list_of(name.addresses)));
     return false;
   }
   if (std::exchange(name.warned, false)) log_info(fmt::format("host name '{}' can be looked up again", host));

@@ -52,8 +52,8 @@ Result<engine::ProbeResult> Prober::ask(const forward::LivePlanPtr& of, engine::
     if (!asked) came->set_value(asked.error());
   });
   came.reset();
-  constexpr std::chrono::seconds kLongest{15};  // groups may wait for minutes; nobody who looks does
-  if (result.wait_for(kLongest) != std::future_status::ready) return engine::ProbeResult{};
+  constexpr std::chrono::seconds kLongestLook{15};  // groups may wait for minutes; nobody who looks does
+  if (result.wait_for(kLongestLook) != std::future_status::ready) return engine::ProbeResult{};
   try {
     return result.get();
   } catch (const std::future_error&) {  // nobody will answer any more

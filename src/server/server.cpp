@@ -19,6 +19,7 @@
 #include "server/accounting_writer.h"
 #include "server/authorizer.h"
 #include "server/deliverer.h"
+#include "server/directories.h"
 #include "server/event_log.h"
 #include "server/filler.h"
 #include "server/journal_writer.h"
@@ -225,6 +226,7 @@ Status Server::open_plan(document::Problems& problems) {
 
 void Server::put_into_force(const revision::Applied& applied) {
   hosts_.remember(*applied.plan);
+  if (directories_) directories_->use(*applied.plan);
   plan_.publish(healths_.go_live(applied.plan, applied.revision));
   if (prober_) prober_->new_plan();
   if (authorizer_) authorizer_->new_plan();
@@ -300,6 +302,8 @@ Status Server::start_threads() {
         warn_of_certificate(now);
       });
   proofs_ = std::make_unique<ProofPool>(sockets_.size());
+  directories_ = std::make_unique<Directories>(*events_);
+  directories_->use(*plan_.current()->plan);
   prober_ =
       std::make_unique<Prober>(Prober::Parts{plan_, *events_, tap_}, settings_.send_from, settings_.name);
   const auto doubts = [this] { prober_->look(); };
@@ -318,8 +322,8 @@ Status Server::start_threads() {
   for (auto& listeners : sockets_) {
     workers_.push_back(std::make_unique<Worker>(
         workers_.size(), std::move(listeners), settings_.send_from,
-        Shared{plan_, *events_, *writer_, *proofs_, tap_, unmask_, doubts, copies, slowdown, loop_mark,
-               conversations_, origins, online_, settings_.group_share, settings_.client_share}));
+        Shared{plan_, *events_, *writer_, *proofs_, *directories_, tap_, unmask_, doubts, copies, slowdown,
+               loop_mark, conversations_, origins, online_, settings_.group_share, settings_.client_share}));
   }
   sockets_.clear();
   host_watch_ = std::make_unique<HostWatch>(hosts_, [this] { return follow_host_names(); });
@@ -476,6 +480,7 @@ void Server::stop() {
   }
   filler_->stop();
   proofs_->stop();
+  directories_->stop();
   for (auto& worker : workers_) worker->stop();
   workers_.clear();
   events_->stop();

@@ -34,6 +34,7 @@ class Mirror;
 class PlanSharer;
 class QueueSharer;
 class Prober;
+class Directories;
 class ProofPool;
 class Sharer;
 class Worker;
@@ -106,6 +107,7 @@ class Server {
   /// How sending accounting on goes, group by group.
   std::map<std::string, engine::Progress::OfGroup> accounting_progress() const;
   Prober& prober() { return *prober_; }
+  Directories& directories() { return *directories_; }
   Authorizer& authorizer() { return *authorizer_; }
   /// What mirrored requests were answered: the mirrors of the plan in force, then those that are gone.
   std::vector<engine::MirrorTally> mirrors() const;
@@ -220,6 +222,7 @@ class Server {
   std::unique_ptr<JournalWriter> journal_writer_;
   std::unique_ptr<EventLog> events_;
   std::unique_ptr<ProofPool> proofs_;
+  std::unique_ptr<Directories> directories_;
   std::unique_ptr<accounting::Store> store_;  // until the filler takes it
   std::unique_ptr<Filler> filler_;
   std::unique_ptr<AccountingWriter> writer_;

@@ -97,14 +97,21 @@ void Worker::hand_over(engine::Job job) {
       not_done("too many records wait to be written");
     return;
   }
+  if (auto* look_up = std::get_if<engine::Job::LookUp>(&job.work)) {
+    return shared_.directories.look_up(
+        std::move(*look_up), [this, ticket](engine::LookedUp found) { done(ticket, std::move(found)); });
+  }
   const bool taken =
-      shared_.proofs.prove(std::get<engine::Job::Compare>(std::move(job.work)), [this, ticket](bool matches) {
-        asio::post(io_, [this, ticket, matches] {
-          engine_.on_done(ticket, engine::Compared{matches}, {clock_.now(), actions_});
-          carry_out();
-        });
-      });
+      shared_.proofs.prove(std::get<engine::Job::Compare>(std::move(job.work)),
+                           [this, ticket](bool matches) { done(ticket, engine::Compared{matches}); });
   if (!taken) not_done("too many passwords wait to be compared");
+}
+
+void Worker::done(Ticket ticket, engine::JobResult result) {
+  asio::post(io_, [this, ticket, result = std::move(result)] {
+    engine_.on_done(ticket, result, {clock_.now(), actions_});
+    carry_out();
+  });
 }
 
 void Worker::set_timer() {

@@ -6,6 +6,7 @@
 #include "engine/engine.h"
 #include "host/system.h"
 #include "server/accounting_writer.h"
+#include "server/directories.h"
 #include "server/doors.h"
 #include "server/event_log.h"
 #include "server/plan_slot.h"
@@ -21,6 +22,7 @@ struct Shared {
   EventLog& events;
   AccountingWriter& writer;
   ProofPool& proofs;
+  Directories& directories;
   Tap& tap;
   Unmask& unmask;
   std::function<void()> doubts;  ///< called when a server with a probe was silent
@@ -57,6 +59,8 @@ class Worker {
   /// Carries out what the engine wants done.
   void carry_out();
   void hand_over(engine::Job job);
+  /// Called by whoever does a job, on any thread.
+  void done(Ticket ticket, engine::JobResult result);
   void set_timer();
 
   std::size_t index_;

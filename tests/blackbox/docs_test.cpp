@@ -9,7 +9,12 @@
 namespace jembatan::blackbox {
 namespace {
 
-class Page : public testing::TestWithParam<const char*> {
+struct Sheet {
+  const char* name;
+  const char* lab = "";  // options of `lab up`
+};
+
+class Page : public testing::TestWithParam<Sheet> {
  protected:
   // In a copy of nothing but what the examples need: the files they name, and an empty folder.
   void SetUp() override {
@@ -17,7 +22,7 @@ class Page : public testing::TestWithParam<const char*> {
     fs::create_directories(folder_.path() / "work");
     for (const char* part : {"plans", "rehearsals"})
       fs::copy(fs::path(JEMBATAN_SOURCE_DIR) / part, folder_.path() / part, fs::copy_options::recursive);
-    const auto up = run("jembatan lab up --free-ports");
+    const auto up = run(std::string("jembatan lab up --free-ports ") + GetParam().lab);
     ASSERT_EQ(up.exit_code, 0) << up.error;
   }
   void TearDown() override { (void)run("jembatan lab down"); }
@@ -34,7 +39,7 @@ class Page : public testing::TestWithParam<const char*> {
 };
 
 TEST_P(Page, RunsAsItIsWritten) {
-  const auto page = support::read_file(std::filesystem::path(JEMBATAN_SOURCE_DIR) / "docs" / GetParam());
+  const auto page = support::read_file(std::filesystem::path(JEMBATAN_SOURCE_DIR) / "docs" / GetParam().name);
   const auto examples = examples_in(console_blocks(page));
   EXPECT_FALSE(examples.empty());
   for (const Example& example : examples) {
@@ -52,8 +57,13 @@ TEST_P(Page, RunsAsItIsWritten) {
 }
 
 INSTANTIATE_TEST_SUITE_P(Docs, Page,
-                         testing::Values("plan.md", "journal.md", "groups.md", "rehearsals.md",
-                                         "accounting.md", "sessions.md"));
+                         testing::Values(Sheet{"plan.md"}, Sheet{"journal.md"}, Sheet{"groups.md"},
+                                         Sheet{"rehearsals.md"}, Sheet{"accounting.md"}, Sheet{"sessions.md"},
+                                         Sheet{"directories.md", "--directory"}),
+                         [](const auto& sheet) {
+                           const std::string name = sheet.param.name;
+                           return name.substr(0, name.find('.'));
+                         });
 
 }  // namespace
 }  // namespace jembatan::blackbox

@@ -40,6 +40,14 @@ TEST_F(LabRehearsal, TheDemoChainsOwnAreGreen) {
   }
 }
 
+TEST_F(LabRehearsal, ThoseOfTheDirectoryAreGreen) {
+  (void)run({"lab", "down"});
+  ASSERT_EQ(run({"lab", "up", "--free-ports", "--directory", "--fresh"}).exit_code, 0);
+  const auto done = run({"rehearse", kRehearsals + "directory"});
+  EXPECT_EQ(done.exit_code, 0) << done.out << done.error;
+  EXPECT_THAT(done.out, HasSubstr(" 0 failed in "));
+}
+
 TEST_F(LabRehearsal, AFaultThatIsLeftInIsRedInTheRightPlace) {
   ASSERT_EQ(run({"lab", "fault", "reef-1", "reject-all"}).exit_code, 0);
   const std::string junit = (folder.path() / "out.xml").string();

@@ -84,7 +84,7 @@ reply = { vlan = 40, Session-Timeout = "2h" }
 
 class Deciding : public testing::Test {
  protected:
-  std::string explained(const Octets& octets, const char* from, Assume assume = Assume::proven) {
+  std::string explained(const Octets& octets, const char* from, const Assumed& assume = {}) {
     const auto packet = *wire::PacketView::parse(octets);
     const Request request{*plan, packet, *plan->client_at(*IpAddress::parse(from)),
                           packet.code() == wire::Code::accounting_request, now};
@@ -93,7 +93,7 @@ class Deciding : public testing::Test {
     for (const std::string& line : explanation.lines) out += line + "\n";
     return out;
   }
-  std::string sign_in(std::string_view user, const char* from, Assume assume = Assume::proven) {
+  std::string sign_in(std::string_view user, const char* from, const Assumed& assume = {}) {
     return explained(access_request().user(user).password("x").signed_with(secret("laut")), from, assume);
   }
   plan::PlanPtr plan = support::plan_of(kPlan);
@@ -194,7 +194,7 @@ valid_until = "2026-12-01T00:00:00Z"
 }
 
 TEST_F(Deciding, AWrongPasswordComesBeforeTheRules) {
-  EXPECT_THAT(sign_in("sari@reef.example", "192.0.2.1", Assume::refused),
+  EXPECT_THAT(sign_in("sari@reef.example", "192.0.2.1", Assumed{false}),
               testing::StartsWith("rejected: wrong password\n"));
 }
 

@@ -263,8 +263,8 @@ class ByChance : public Handle {
   // Of an accepted sign-in, explain takes for granted what happened; but it opens nothing that is hidden.
   static void expect_explained(const Story& story, std::vector<std::string> told) {
     const PacketView packet = *PacketView::parse(story.request);
-    auto explained = decide::explain({*story.live->plan, packet, *story.client, false, story.arrived},
-                                     decide::Assume::proven);
+    auto explained =
+        decide::explain({*story.live->plan, packet, *story.client, false, story.arrived}, decide::Assumed{});
     for (std::string& line : explained.lines)
       if (line == "password: taken for right") line = "password: right";
     std::erase_if(told, [](const std::string& line) { return line.ends_with("the password was compared"); });

@@ -293,7 +293,7 @@ TEST_F(Credentials, ExplainDropsWhatAClientSendsThatIsSwitchedOff) {
   const Octets request = tamu().password("ombak-3").signed_with(secret("laut"));
   const auto told = decide::explain(
       {*plan, *wire::PacketView::parse(request), *plan->client_named("dry-dock"), false, clock.now().wall},
-      decide::Assume::proven);
+      decide::Assumed{});
   EXPECT_EQ(decide::name_of(told.outcome), "drop");
   EXPECT_EQ(told.summary, "dropped: the client is switched off (client-off)");
 }

@@ -22,8 +22,8 @@ const std::vector<Layer> kLayers{
     {"base", true},       {"wire", true},   {"document", true}, {"dictionary", true}, {"condition", true},
     {"identity", true},   {"plan", true},   {"decide", true},   {"revision", true},   {"forward", true},
     {"accounting", true}, {"engine", true}, {"journal", true},  {"rehearsal", true},  {"host", false},
-    {"bodies", false},    {"store", false}, {"shared", false},  {"server", false},    {"admin", false},
-    {"lab", false},       {"cli", false}};
+    {"bodies", false},    {"store", false}, {"shared", false},  {"directory", false}, {"server", false},
+    {"admin", false},     {"lab", false},   {"cli", false}};
 
 const std::regex kForbiddenInCore(
     "sys/socket|netinet/|arpa/|netdb|sys/un\\.h|poll\\.h|sys/"

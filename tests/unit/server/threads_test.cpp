@@ -564,18 +564,20 @@ class OneWorker : public Threads {
     }
     worker = std::make_unique<Worker>(
         0, std::move(listeners), std::vector<IpAddress>{},
-        Shared{slot, log, writer, proofs, tap, unmask, [] {}, [](auto& copies) { copies.clear(); }, nullptr,
-               nullptr, nullptr, nullptr, nullptr});
+        Shared{slot, log, writer, proofs, directories, tap, unmask, [] {},
+               [](auto& copies) { copies.clear(); }, nullptr, nullptr, nullptr, nullptr, nullptr});
     worker->start();
   }
   ~OneWorker() override {
     worker->stop();
     writer.stop();
     proofs.stop();
+    directories.stop();
   }
 
   AccountingWriter writer{told.parts(shelf)};
   ProofPool proofs{1};
+  Directories directories{log};
   std::vector<int> ports;
   std::unique_ptr<Worker> worker;
   const UdpPeer device;

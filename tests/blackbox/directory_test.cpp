@@ -1,0 +1,305 @@
+// People who are in a directory: OpenLDAP's server, asked by real nodes.
+#include <gmock/gmock.h>
+#include <gtest/gtest.h>
+#include <netinet/in.h>
+#include <sys/socket.h>
+#include <unistd.h>
+
+#include "blackbox/chain.h"
+#include "support/slapd.h"
+
+namespace jembatan::blackbox {
+namespace {
+
+using nlohmann::json;
+using support::ScratchDirectory;
+using testing::AllOf;
+using testing::HasSubstr;
+using testing::Not;
+
+const std::string kRealm = client_here("laut") + R"(
+[[realm]]
+name = "reef.example"
+handle = "here"
+directory = "crew"
+[[user]]
+name = "tamu@reef.example"
+password = { clear = "ombak-3" }
+)";
+
+const std::string kRules = R"(
+[[access]]
+name = "the bridge"
+when = 'member of "crew" and directory.title == "Master"'
+permit = true
+reply = { Session-Timeout = "1h" }
+[[access]]
+name = "crew"
+when = 'member of "crew"'
+permit = true
+)";
+
+/// Takes connections and says nothing.
+class SilentListener {
+ public:
+  SilentListener() {
+    sockaddr_in address{};
+    address.sin_family = AF_INET;
+    address.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
+    socklen_t size = sizeof(address);
+    auto* generic = reinterpret_cast<sockaddr*>(&address);
+    if (::bind(fd_, generic, size) != 0 || ::listen(fd_, 64) != 0) ADD_FAILURE() << "no port";
+    ::getsockname(fd_, generic, &size);
+    port_ = ntohs(address.sin_port);
+  }
+  ~SilentListener() { ::close(fd_); }
+  SilentListener(const SilentListener&) = delete;
+  SilentListener& operator=(const SilentListener&) = delete;
+  std::string url() const { return "ldap://127.0.0.1:" + std::to_string(port_); }
+
+ private:
+  int fd_ = ::socket(AF_INET, SOCK_STREAM, 0);
+  int port_ = 0;
+};
+
+class PeopleInADirectory : public testing::Test {
+ protected:
+  support::Finished sign_in(const std::string& user, const std::string& password,
+                            const std::vector<std::string>& more = {}) const {
+    std::vector<std::string> words{"ask",     "access", "--to",       node.access_to(), "--secret", "laut",
+                                   "--user",  user,     "--password", password,         "--wait",   "20s",
+                                   "--tries", "1"};
+    words.insert(words.end(), more.begin(), more.end());
+    return client(words);
+  }
+  /// Waits until the newest request of somebody has a reason with this in it: the journal is written behind
+  /// answers.
+  testing::AssertionResult reason_is(const std::string& user, const std::string& text) const {
+    std::string found;
+    const bool came = support::eventually(
+        [&] {
+          const json rows = node.ask_node({"journal", "search", "--user", user}).at("requests");
+          found = rows.empty() ? "" : rows.front().value("reason", "");
+          return found.find(text) != std::string::npos;
+        },
+        std::chrono::seconds(20));
+    return came ? testing::AssertionSuccess() : testing::AssertionFailure() << user << ": " << found;
+  }
+  std::string trail_of(const std::string& user) const {
+    std::string number;
+    EXPECT_TRUE(support::eventually([&] {
+      const json found = node.ask_node({"journal", "search", "--user", user});
+      if (found.at("requests").empty()) return false;
+      number = std::to_string(found.at("requests").front().value("number", 0));
+      return true;
+    }));
+    return client({"journal", "show", number, "--node", node.file()}).out;
+  }
+  support::Finished check(std::vector<std::string> words) const {
+    words.insert(words.begin(), {"directory", "check", "crew"});
+    words.insert(words.end(), {"--node", node.file()});
+    return client(std::move(words));
+  }
+
+  ScratchDirectory people;
+  TestNode node{"reef"};
+};
+
+TEST_F(PeopleInADirectory, SignInWithTheirGroupsAndWhatItSaysOfThem) {
+  people.start();
+  node.plan(kRealm + people.plan() + kRules);
+  node.start();
+  const auto master = sign_in("wira@reef.example", "karang-21");
+  EXPECT_EQ(master.exit_code, 0) << master.out << master.error;
+  EXPECT_THAT(master.out, AllOf(HasSubstr("\"Master\""), HasSubstr("Session-Timeout        3600")));
+  const auto engineer = sign_in("INDAH@reef.example", "poros-8");
+  EXPECT_EQ(engineer.exit_code, 0) << engineer.out;
+  EXPECT_THAT(engineer.out, AllOf(HasSubstr("\"Chief Engineer\""), Not(HasSubstr("Session-Timeout"))));
+  EXPECT_EQ(sign_in("tamu@reef.example", "ombak-3").exit_code, 1)
+      << "the plan's users come first; no rule has this one";
+  EXPECT_TRUE(reason_is("tamu@reef.example", "no access rule matches"));
+  EXPECT_THAT(
+      trail_of("wira@reef.example"),
+      AllOf(HasSubstr("uid=wira,ou=crew,dc=reef,dc=example, in 'crew', 'deck'"),
+            HasSubstr("title is 'Master'"), HasSubstr("reply: Filter-Id \"Master\"  from directory 'crew'"),
+            HasSubstr("directory.title == \"Master\" (the directory's title is 'Master')"),
+            Not(HasSubstr("karang-21"))));
+}
+
+TEST_F(PeopleInADirectory, AreRefusedWithTheReasonInTheJournalAlone) {
+  people.start();
+  node.plan(kRealm + people.plan() + kRules);
+  node.start();
+  struct {
+    std::string user, password, reason;
+  } const cases[] = {
+      {"wira@reef.example", "salah", "wrong password"},
+      {"galih@reef.example", "layar-5", "the account has expired"},
+      {"budi@reef.example", "satu-1", "several entries"},
+      {"siapa@reef.example", "x", "nobody in the directory"},
+      {"*)(uid=wira@reef.example", "karang-21", "nobody in the directory"},
+      {"wira*@reef.example", "karang-21", "nobody in the directory"},
+      {"wira@reef.example", "", "wrong password"},
+  };
+  for (const auto& one : cases) {
+    const auto refused = sign_in(one.user, one.password);
+    EXPECT_EQ(refused.exit_code, 1) << one.user << refused.out << refused.error;
+    EXPECT_THAT(refused.out, Not(HasSubstr("Reply-Message"))) << one.user;
+    EXPECT_TRUE(reason_is(one.user, one.reason)) << one.user;
+  }
+  EXPECT_EQ(sign_in("wira@reef.example", "karang-21", {"--method", "chap"}).exit_code, 1);
+  EXPECT_TRUE(reason_is("wira@reef.example", "does not prove this method ('crew', chap)"));
+}
+
+TEST_F(PeopleInADirectory, ProveChallengesByWhatItGivesOut) {
+  people.start();
+  node.plan(kRealm + people.plan() + "passwords = { nt = \"reefNtHash\" }\n");
+  node.start();
+  for (const char* method : {"ms-chap-v2", "ms-chap", "pap"}) {
+    const auto right = sign_in("wira@reef.example", "karang-21", {"--method", method});
+    EXPECT_EQ(right.exit_code, 0) << method << right.out;
+    EXPECT_EQ(sign_in("wira@reef.example", "salah", {"--method", method}).exit_code, 1);
+  }
+  EXPECT_EQ(sign_in("indah@reef.example", "poros-8", {"--method", "ms-chap-v2"}).exit_code, 1);
+  EXPECT_TRUE(reason_is("indah@reef.example", "shows this node no password"));
+  EXPECT_EQ(sign_in("siapa@reef.example", "x", {"--method", "ms-chap-v2"}).exit_code, 1);
+}
+
+TEST_F(PeopleInADirectory, AreToldApartFromALockedAccountByTheJournalAlone) {
+  people.start();
+  node.plan(kRealm + people.plan() + "[sign_in]\nslow_after = 0\n");
+  node.start();
+  for (int i = 0; i < 5; ++i) (void)sign_in("wira@reef.example", "salah-" + std::to_string(i));
+  const auto locked = sign_in("wira@reef.example", "karang-21");
+  EXPECT_EQ(locked.exit_code, 1);
+  EXPECT_THAT(locked.out, Not(HasSubstr("Reply-Message")));
+  EXPECT_TRUE(reason_is("wira@reef.example", "the account is locked"));
+}
+
+TEST_F(PeopleInADirectory, AreNotAskedForWhoGuessesTooOften) {
+  people.start();
+  node.plan(kRealm + people.plan() + "[sign_in]\nslow_after = 1\nslow_at_most = \"1h\"\n");
+  node.start();
+  for (int i = 0; i < 6; ++i) (void)sign_in("wira@reef.example", "salah-" + std::to_string(i));
+  EXPECT_TRUE(node.log_has("too many wrong passwords in a row"));
+  // The directory, which locks after five, was asked less often.
+  EXPECT_EQ(check({"--user", "wira@reef.example", "--password-file",
+                   [&] {
+                     support::write_file(node.path("password"), "karang-21");
+                     return node.path("password").string();
+                   }()})
+                .exit_code,
+            0);
+}
+
+TEST_F(PeopleInADirectory, AreRefusedWhileItIsSilentAndOthersAreNotHeld) {
+  const SilentListener silent;
+  node.plan(kRealm + ScratchDirectory::plan("\"" + silent.url() + "\"",
+                                            "encryption = \"none\"\nanswer_within = \"500ms\""));
+  node.start();
+  const auto refused = sign_in("wira@reef.example", "karang-21");
+  EXPECT_EQ(refused.exit_code, 1) << refused.out << refused.error;
+  EXPECT_TRUE(
+      reason_is("wira@reef.example", "no server of the directory answered ('crew': no answer in time)"));
+  EXPECT_TRUE(node.log_has("look closer: jembatan directory check crew --user wira@reef.example --node "));
+  EXPECT_TRUE(
+      node.log_has("does not answer (no answer in time); look closer: jembatan directory check crew"));
+  EXPECT_EQ(sign_in("tamu@reef.example", "ombak-3").exit_code, 0) << "users of the plan are not held";
+  const json standing = node.ask_node({"directory", "status"});
+  EXPECT_EQ(standing.at("directories").front().at("servers").front().value("state", ""), "down") << standing;
+}
+
+TEST_F(PeopleInADirectory, AreLookedForAtTheNextServerAndAtTheFirstWhenItIsBack) {
+  people.start();
+  const int gone = support::free_port();
+  node.plan(kRealm + ScratchDirectory::plan("\"ldap://127.0.0.1:" + std::to_string(gone) + "\", \"" +
+                                            people.url() + "\""));
+  node.start();
+  EXPECT_EQ(sign_in("wira@reef.example", "karang-21").exit_code, 0);
+  EXPECT_TRUE(node.log_has("directory crew: ldap://127.0.0.1:" + std::to_string(gone) + " does not answer"))
+      << node.log();
+  people.stop();
+  EXPECT_EQ(sign_in("wira@reef.example", "karang-21").exit_code, 1)
+      << "who is remembered is not let in without it";
+  people.start();
+  EXPECT_TRUE(support::eventually([&] { return sign_in("wira@reef.example", "karang-21").exit_code == 0; }));
+  EXPECT_TRUE(node.log_has(people.url() + " answers again"));
+}
+
+TEST_F(PeopleInADirectory, AreRememberedUntilTheyAreForgotten) {
+  people.start();
+  node.plan(kRealm + people.plan() + kRules);
+  node.start();
+  EXPECT_EQ(sign_in("wira@reef.example", "karang-21").exit_code, 0);
+  people.change(
+      "dn: cn=deck,ou=groups,dc=reef,dc=example\nchangetype: modify\ndelete: member\nmember: "
+      "uid=wira,ou=crew,dc=reef,dc=example\n\n");
+  EXPECT_EQ(sign_in("wira@reef.example", "karang-21").exit_code, 0) << "the groups are remembered";
+  const auto forgotten = client({"directory", "forget", "Wira@reef.example", "--node", node.file()});
+  EXPECT_THAT(forgotten.out, HasSubstr("1 entry forgotten"));
+  EXPECT_EQ(sign_in("wira@reef.example", "karang-21").exit_code, 1);
+  EXPECT_TRUE(reason_is("wira@reef.example", "no access rule matches"));
+}
+
+TEST_F(PeopleInADirectory, AreAskedForOverTlsWhereTheCertificateIsTrusted) {
+  people.make_certificate("IP:127.0.0.1");
+  people.start();
+  const std::string trusted = "authorities = \"" + people.authority() + "\"";
+  const std::string by_address = "\"" + people.url() + "\"";
+  node.plan(kRealm + ScratchDirectory::plan(by_address, trusted));
+  node.start();
+  EXPECT_EQ(sign_in("wira@reef.example", "karang-21").exit_code, 0) << node.log();
+  const auto checked = check({"--user", "wira@reef.example"});
+  EXPECT_EQ(checked.exit_code, 0) << checked.out << checked.error;
+  EXPECT_THAT(checked.out, HasSubstr("certificate of 127.0.0.1, signed by CN=Reef Line"));
+
+  const auto with = [&](const std::string& servers, const std::string& more) {
+    node.plan(kRealm + ScratchDirectory::plan(servers, more));
+    EXPECT_EQ(client({"plan", "reload", "--node", node.file()}).exit_code, 0);
+  };
+  with(by_address, "");  // nobody knows who has signed it
+  EXPECT_EQ(sign_in("wira@reef.example", "karang-21").exit_code, 1);
+  EXPECT_THAT(check({}).out, AllOf(HasSubstr("NO encryption"), HasSubstr("who has signed it?")));
+  with("\"ldaps://127.0.0.1:" + std::to_string(people.tls_port()) + "\"", trusted);
+  EXPECT_EQ(sign_in("wira@reef.example", "karang-21").exit_code, 0) << check({}).out;
+}
+
+TEST_F(PeopleInADirectory, AreNotAskedForAtAServerWithAnotherName) {
+  people.make_certificate("DNS:ldap-1.reef.example");
+  people.start();
+  node.plan(kRealm + ScratchDirectory::plan("\"" + people.url() + "\"",
+                                            "authorities = \"" + people.authority() + "\""));
+  node.start();
+  EXPECT_EQ(sign_in("wira@reef.example", "karang-21").exit_code, 1);
+  EXPECT_THAT(check({}).out,
+              AllOf(HasSubstr("NO encryption"),
+                    HasSubstr("ask it by a name that the certificate has (ldap-1.reef.example)")));
+}
+
+TEST_F(PeopleInADirectory, AreNotFoundBecauseOfWhatTheCheckNames) {
+  people.start();
+  const auto checked = [&](const std::string& from, const std::string& to) {
+    std::string plan = people.plan();
+    plan.replace(plan.find(from), from.size(), to);
+    node.plan(kRealm + plan);
+    if (client({"plan", "reload", "--node", node.file()}).exit_code != 0) ADD_FAILURE() << plan;
+    return check({"--user", "wira@reef.example"});
+  };
+  node.plan(kRealm + people.plan());
+  node.start();
+  EXPECT_EQ(check({"--user", "wira@reef.example"}).exit_code, 0);
+  EXPECT_THAT(checked("base = \"ou=crew", "base = \"ou=people").out,
+              AllOf(HasSubstr("NO base"), HasSubstr("dc=reef,dc=example is there, and has: ou=crew")));
+  EXPECT_THAT(checked("jangkar-di-dasar-selat", "salah").out,
+              AllOf(HasSubstr("NO account"), Not(HasSubstr("salah"))));
+  EXPECT_THAT(checked("(uid={user})", "(mail={user})").out,
+              AllOf(HasSubstr("NO person"), HasSubstr("(mail=wira)")));
+  EXPECT_THAT(checked("ou=groups", "ou=teams").out, HasSubstr("NO groups"));
+  EXPECT_THAT(checked("127.0.0.1:" + std::to_string(people.port()),
+                      "127.0.0.1:" + std::to_string(support::free_port()))
+                  .out,
+              HasSubstr("NO connect"));
+}
+
+}  // namespace
+}  // namespace jembatan::blackbox
