@@ -6,6 +6,7 @@
 
 #include "admin/callers.h"
 #include "host/system.h"
+#include "server/directories.h"
 
 namespace jembatan::admin {
 namespace {
@@ -99,6 +100,26 @@ std::string metrics_text(const server::Server& server, const Callers& callers) {
   each_server([now](const forward::ServerHealth& health) {
     return static_cast<std::uint64_t>(
         health.times().within(0.99, now).value_or(std::chrono::microseconds{0}).count());
+  });
+  page.metric("jembatan_directory_people_total", "counter",
+              "People who were looked for: found out by a server, remembered, or not answered");
+  const auto each_directory = [&](const auto& show) {
+    for (const plan::Directory& directory : live->plan->directories)
+      show(fmt::format("directory=\"{}\"", label(directory.name)), server.directories().standing(directory));
+  };
+  each_directory([&](const std::string& labels, const server::DirectoryStanding& one) {
+    page.value(one.looked_up, labels + ",by=\"server\"");
+    page.value(one.by_memory, labels + ",by=\"memory\"");
+    page.value(one.unanswered, labels + ",by=\"nobody\"");
+  });
+  page.metric("jembatan_directory_waiting", "gauge", "People whose turn at a directory has not come");
+  each_directory([&](const std::string& labels, const server::DirectoryStanding& one) {
+    page.value(one.waiting, labels);
+  });
+  page.metric("jembatan_directory_server_down", "gauge", "1: the server of a directory does not answer");
+  each_directory([&](const std::string& labels, const server::DirectoryStanding& one) {
+    for (const auto& at : one.servers)
+      page.value(at.why.empty() ? 0 : 1, fmt::format("{},server=\"{}\"", labels, label(at.url)));
   });
   page.metric("jembatan_accounting_acknowledged_total", "counter", "Records that a group acknowledged");
   for (const auto& [group, how] : server.accounting_progress())

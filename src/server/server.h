@@ -107,7 +107,7 @@ class Server {
   /// How sending accounting on goes, group by group.
   std::map<std::string, engine::Progress::OfGroup> accounting_progress() const;
   Prober& prober() { return *prober_; }
-  Directories& directories() { return *directories_; }
+  Directories& directories() const { return *directories_; }
   Authorizer& authorizer() { return *authorizer_; }
   /// What mirrored requests were answered: the mirrors of the plan in force, then those that are gone.
   std::vector<engine::MirrorTally> mirrors() const;

@@ -9,14 +9,13 @@ namespace {
 
 using testing::IsSupersetOf;
 
-// The library of the package libfaketime gives the program another time of day; the time that deadlines count
-// by stays as it is.
+// The program gets another time of day; the time that deadlines count by stays as it is.
 class ClockOfTheHub : public testing::Test {
  protected:
   ClockOfTheHub() {
     set("+0");
     hub.words_before = {"env",
-                        "LD_PRELOAD=" + library(),
+                        "LD_PRELOAD=" + support::faketime_library(),
                         "FAKETIME_TIMESTAMP_FILE=" + hub.path("clock").string(),
                         "FAKETIME_CACHE_DURATION=1",
                         "DONT_FAKE_MONOTONIC=1",
@@ -30,13 +29,6 @@ handle = "here"
 accounting = ["here", "group:homes"]
 )");
     hub.start();
-  }
-  static std::string library() {
-    for (const auto& folder : std::filesystem::directory_iterator("/usr/lib"))
-      if (const auto found = folder.path() / "faketime" / "libfaketimeMT.so.1";
-          std::filesystem::exists(found))
-        return found;
-    throw std::runtime_error("the package libfaketime is missing");
   }
   void set(const std::string& how) const { support::write_file(hub.path("clock"), how); }
   // Every record tells the same time, as a device with a clock that is right does.

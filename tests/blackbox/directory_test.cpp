@@ -1,6 +1,7 @@
 // People who are in a directory: OpenLDAP's server, asked by real nodes.
 #include <gmock/gmock.h>
 #include <gtest/gtest.h>
+#include <httplib.h>
 #include <netinet/in.h>
 #include <sys/socket.h>
 #include <unistd.h>
@@ -274,6 +275,44 @@ TEST_F(PeopleInADirectory, AreNotAskedForAtAServerWithAnotherName) {
   EXPECT_THAT(check({}).out,
               AllOf(HasSubstr("NO encryption"),
                     HasSubstr("ask it by a name that the certificate has (ldap-1.reef.example)")));
+}
+
+TEST_F(PeopleInADirectory, AreNotAskedForAtAServerWhoseCertificateHasExpired) {
+  people.make_certificate("IP:127.0.0.1", ScratchDirectory::Valid::once);
+  people.start();
+  node.plan(kRealm + ScratchDirectory::plan("\"" + people.url() + "\"",
+                                            "authorities = \"" + people.authority() + "\""));
+  node.start();
+  EXPECT_EQ(sign_in("wira@reef.example", "karang-21").exit_code, 1);
+  EXPECT_THAT(check({}).out,
+              AllOf(HasSubstr("NO encryption"), HasSubstr("a new certificate for the server")));
+}
+
+TEST_F(PeopleInADirectory, AreInAGroupOfTenThousand) {
+  std::string change = "dn: cn=deck,ou=groups,dc=reef,dc=example\nchangetype: modify\nadd: member\n";
+  for (int i = 0; i < 10000; ++i)
+    change += "member: uid=hand-" + std::to_string(i) + ",ou=crew,dc=reef,dc=example\n";
+  people.change(change + "\n");
+  people.start();
+  node.plan(kRealm + people.plan() + kRules);
+  node.start();
+  EXPECT_EQ(sign_in("wira@reef.example", "karang-21").exit_code, 0) << node.log();
+}
+
+TEST_F(PeopleInADirectory, AreCounted) {
+  people.start();
+  node.plan(kRealm + people.plan());
+  node.start();
+  for (int i = 0; i < 2; ++i) (void)sign_in("wira@reef.example", "karang-21");
+  httplib::Client http("127.0.0.1", node.management);
+  http.set_default_headers({{"Authorization", "Bearer " + node.token()}});
+  const auto page = http.Get("/metrics");
+  ASSERT_TRUE(page);
+  EXPECT_THAT(page->body,
+              AllOf(HasSubstr("jembatan_directory_people_total{directory=\"crew\",by=\"server\"} 1\n"),
+                    HasSubstr("jembatan_directory_people_total{directory=\"crew\",by=\"memory\"} 1\n"),
+                    HasSubstr("jembatan_directory_server_down{directory=\"crew\",server=\"" + people.url() +
+                              "\"} 0\n")));
 }
 
 TEST_F(PeopleInADirectory, AreNotFoundBecauseOfWhatTheCheckNames) {

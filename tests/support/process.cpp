@@ -114,6 +114,13 @@ bool eventually(const std::function<bool()>& condition, std::chrono::millisecond
   return true;
 }
 
+std::string faketime_library() {
+  for (const auto& folder : std::filesystem::directory_iterator("/usr/lib"))
+    if (const auto found = folder.path() / "faketime" / "libfaketimeMT.so.1"; std::filesystem::exists(found))
+      return found;
+  throw std::runtime_error("the package libfaketime is missing");
+}
+
 Finished run(const std::vector<std::string>& command, const std::vector<std::string>& environment) {
   const TemporaryFolder folder;
   const fs::path out = folder.path() / "out";

@@ -37,6 +37,9 @@ struct Finished {
   std::string out;
   std::string error;
 };
+/// The library of the package libfaketime, which gives a program another time of day.
+std::string faketime_library();
+
 /// Runs a program to its end. `environment`: "NAME=VALUE" on top of the test's own.
 Finished run(const std::vector<std::string>& command, const std::vector<std::string>& environment = {});
 

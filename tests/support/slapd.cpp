@@ -29,30 +29,18 @@ ScratchDirectory::ScratchDirectory(const std::string& more) : more_(more) {
   must({"/usr/sbin/slapadd", "-q", "-f", file("slapd.conf"), "-l", (kPeople / "people.ldif").string()});
 }
 
-void ScratchDirectory::make_certificate(const std::string& names, int days) {
+void ScratchDirectory::make_certificate(const std::string& names, Valid valid) {
   const std::string key = file("authority.key");
   must({"openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-subj", "/CN=Reef Line", "-days", "30",
         "-keyout", key, "-out", authority()});
   must({"openssl", "req", "-newkey", "rsa:2048", "-nodes", "-subj", "/CN=ldap-1", "-keyout",
         file("server.key"), "-out", file("server.request")});
   write_file(file("names"), "subjectAltName=" + names + "\n");
-  // A certificate that has expired began and ended yesterday.
-  std::vector<std::string> sign{"openssl",
-                                "x509",
-                                "-req",
-                                "-in",
-                                file("server.request"),
-                                "-CA",
-                                authority(),
-                                "-CAkey",
-                                key,
-                                "-CAcreateserial",
-                                "-extfile",
-                                file("names"),
-                                "-out",
-                                file("server.pem"),
-                                "-days",
-                                std::to_string(days)};
+  std::vector<std::string> sign{"env"};
+  if (valid == Valid::once) sign.insert(sign.end(), {"LD_PRELOAD=" + faketime_library(), "FAKETIME=-40d"});
+  sign.insert(sign.end(),
+              {"openssl", "x509", "-req", "-in", file("server.request"), "-CA", authority(), "-CAkey", key,
+               "-CAcreateserial", "-extfile", file("names"), "-out", file("server.pem"), "-days", "20"});
   must(sign);
   has_certificate_ = true;
 }

@@ -13,9 +13,10 @@ class ScratchDirectory {
   /// Starts it on its port of 127.0.0.1, by ldap:// and (with a certificate) by ldaps:// on the next one.
   void start();
   void stop();
-  /// Makes a certificate for these names ("DNS:localhost", "IP:127.0.0.1"), signed by an authority of its
-  /// own, that is good for so many days from now; to be called before start().
-  void make_certificate(const std::string& names, int days = 30);
+  /// Makes a certificate for these names ("DNS:ldap-1.reef.example", "IP:127.0.0.1"), signed by an authority
+  /// of its own; to be called before start().
+  enum class Valid : std::uint8_t { now, once };
+  void make_certificate(const std::string& names, Valid valid = Valid::now);
   std::string authority() const { return (folder_.path() / "authority.pem").string(); }
   /// Changes entries by LDIF change records; it runs or not.
   void change(const std::string& ldif) const;
