@@ -60,7 +60,7 @@ void print_standing(const json& rows, Terminal& out) {
     for (const json& server : row.at("servers"))
       if (server.value("state", "") == "down")
         out.line(
-            out.coloured(fmt::format("{} does not answer: {}; look closer: jembatan directory check {}",
+            out.coloured(fmt::format("{} cannot be asked: {}; look closer: jembatan directory check {}",
                                      server.value("url", ""), server.value("why", ""), row.value("name", "")),
                          Colour::bad));
   }

@@ -111,7 +111,7 @@ Next Course::look_up() {
   return refuse({Outcome::rejected, kNotByDirectory, fmt::format("'{}', {}", directory()->name, method)});
 }
 
-Next Course::on(Person person) {
+Next Course::on(PersonPtr person) {
   if (this->directory() == nullptr) return prove();  // of a journal that was kept by another plan
   const plan::Directory& directory = *this->directory();
   person_ = std::move(person);
@@ -146,7 +146,7 @@ Next Course::admit_unproved() {
 Next Course::on(Proof proof) {
   if (!is_known() && proof.right) proof = {false, identity::kNoUser};
   if (telling_ != nullptr) {
-    telling_->proof(*plan_, way_, user_ != nullptr || person_.has_value(),
+    telling_->proof(*plan_, way_, user_ != nullptr || person_ != nullptr,
                     proof.right ? "" : with_detail(proof.because, proof.detail));
   }
   if (!proof.right) {

@@ -81,9 +81,8 @@ class Course {
   /// The first step. Called once.
   Next begin();
   // What came of the step that was asked for, and the step after it.
-  Next on(Person person);  ///< of `look_up`: `prove`, the access rules, or an Access-Reject
-  Next on(
-      Proof proof);  ///< of `prove`, or instead of `look_up`: the access rules decide, or an Access-Reject
+  Next on(PersonPtr person);        ///< of `look_up`: `prove`, the access rules, or an Access-Reject
+  Next on(Proof proof);             ///< of `prove`, or instead of `look_up`: the access rules decide
   Next on(Challenge challenge);     ///< of `prove`: an Access-Challenge (RFC 2865 §4.4)
   Next on(const Kept& kept);        ///< of `record`: an Accounting-Response (RFC 2866 §4.2)
   Next on(const Answer& answer);    ///< of `ask`: the same to the client, after the plan's edits
@@ -103,7 +102,7 @@ class Course {
   std::uint64_t sessions() const { return sessions_; }
   const plan::User* user() const { return user_; }  ///< null: the plan has none of this name
   /// What the directory said; null: it was not asked, or the plan has the user.
-  const Person* person() const { return person_ ? &*person_ : nullptr; }
+  const Person* person() const { return person_.get(); }
   const plan::Directory* directory() const { return directory_of(*plan_, way_); }
   bool is_known() const { return user_ != nullptr || is_in_directory(); }
   Request request() const { return {*plan_, packet(), *client_, accounting_, now_, elsewhere_}; }
@@ -141,7 +140,7 @@ class Course {
   std::optional<wire::PacketView> edited_;
   Way way_;
   const plan::User* user_ = nullptr;
-  std::optional<Person> person_;
+  PersonPtr person_;
   std::uint64_t sessions_ = 0;
 };
 

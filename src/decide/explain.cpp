@@ -78,7 +78,7 @@ class Explainer {
     person.why = "taken for granted";
     person.name = "taken for somebody who is there";
     person.groups = assumed_.groups;
-    next(course_.on(std::move(person)));
+    next(course_.on(std::make_shared<const Person>(std::move(person))));
   }
 
   void prove() {

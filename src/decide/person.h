@@ -2,6 +2,7 @@
 // What a directory says of somebody.
 #include <cstdint>
 #include <map>
+#include <memory>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -22,7 +23,7 @@ struct Person {
   enum class Account : std::uint8_t { usable, disabled, locked, expired, password_expired, must_change };
 
   Found found = Found::no_answer;
-  std::string why;     ///< of no_answer
+  std::string why;     ///< of no_answer; of a password that is refused for another reason than being wrong
   std::string server;  ///< that answered: its URL; empty: it was remembered
   std::string name;    ///< distinguished name (RFC 4514)
   std::vector<std::string> groups;
@@ -30,6 +31,7 @@ struct Person {
   Password password = Password::not_asked;
   Account account = Account::usable;
 };
+using PersonPtr = std::shared_ptr<const Person>;
 inline constexpr std::size_t kAccounts = 6;
 
 /// Why somebody with such an account does not come in; a literal, empty if it can be used.

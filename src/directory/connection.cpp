@@ -2,10 +2,13 @@
 
 #include <fmt/format.h>
 #include <ldap.h>
+#include <openldap.h>
+#include <unistd.h>
 
 #include <charconv>
 
 #include "base/text.h"
+#include "directory/socket.h"
 
 namespace jembatan::directory {
 namespace {
@@ -16,6 +19,7 @@ using plan::DirectoryAccess;
 
 constexpr std::size_t kMostValues = 10000;  // of one attribute
 constexpr std::size_t kLongestValue = 65536;
+constexpr std::chrono::milliseconds kGoodbye{100};
 constexpr const char* kSystemsAuthorities = "/etc/ssl/certs/ca-certificates.crt";
 
 timeval timeval_of(Duration time) {
@@ -61,15 +65,14 @@ void set(ldap* handle, int option, const Value& value) {
 }
 
 // Nothing is taken from the machine's own settings for LDAP: the plan says it all.
-void prepare(ldap* handle, const DirectoryAccess& access) {
+void prepare(ldap* handle, const DirectoryAccess& access, int certificate) {
   set(handle, LDAP_OPT_PROTOCOL_VERSION, int{LDAP_VERSION3});
   ldap_set_option(handle, LDAP_OPT_REFERRALS, LDAP_OPT_OFF);
   ldap_set_option(handle, LDAP_OPT_RESTART, LDAP_OPT_ON);
   set(handle, LDAP_OPT_DEREF, int{LDAP_DEREF_NEVER});
   const timeval within = timeval_of(access.answer_within);
   set(handle, LDAP_OPT_TIMEOUT, within);
-  set(handle, LDAP_OPT_NETWORK_TIMEOUT, within);
-  set(handle, LDAP_OPT_X_TLS_REQUIRE_CERT, int{LDAP_OPT_X_TLS_DEMAND});
+  set(handle, LDAP_OPT_X_TLS_REQUIRE_CERT, certificate);
   ldap_set_option(handle, LDAP_OPT_X_TLS_CACERTFILE,
                   access.authorities.empty() ? kSystemsAuthorities : access.authorities.c_str());
   set(handle, LDAP_OPT_X_TLS_PROTOCOL_MIN, int{LDAP_OPT_X_TLS_PROTOCOL_TLS1_2});
@@ -161,47 +164,58 @@ void Connection::Closing::operator()(ldap* handle) const {
 }
 
 Connection::Connection(Handle handle, Duration answer_within)
-    : handle_(std::move(handle)), answer_within_(answer_within) {}
+    : limit_(std::make_unique<Limit>()), handle_(std::move(handle)), answer_within_(answer_within) {}
 
-Connection::~Connection() = default;
+// It says goodbye, and has a moment for that.
+Connection::~Connection() {
+  limit_->until = std::chrono::steady_clock::now() + kGoodbye;
+}
 
 Result<std::unique_ptr<Connection>> Connection::open(const DirectoryAccess& access,
                                                      const DirectoryAccess::Server& server) {
-  ldap* made = nullptr;
-  if (const int code = ldap_initialize(&made, server.url.c_str()); code != LDAP_SUCCESS)
-    return fail(Errc::unreachable, ldap_err2string(code));
-  Handle handle(made);
-  prepare(made, access);
-  int code = ldap_connect(made);
-  if (code == LDAP_SUCCESS && !server.is_tls && !access.plain)
-    code = ldap_start_tls_s(made, nullptr, nullptr);
-  if (code != LDAP_SUCCESS) return fail(Errc::unreachable, text_of(code, diagnostic_of(made)));
-  return std::unique_ptr<Connection>(new Connection(std::move(handle), access.answer_within));
+  return open(access, server, LDAP_OPT_X_TLS_DEMAND);
 }
 
-Status Connection::reach(const DirectoryAccess& access, const DirectoryAccess::Server& server) {
-  ldap* made = nullptr;
+Result<std::unique_ptr<Connection>> Connection::open(const DirectoryAccess& access,
+                                                     const DirectoryAccess::Server& server, int certificate) {
+  const auto socket = connected_socket(server, access.answer_within);
+  if (!socket) return socket.error();
   const bool v6 = server.host.find(':') != std::string::npos;
   const std::string url =
       fmt::format("ldap://{}{}{}:{}", v6 ? "[" : "", server.host, v6 ? "]" : "", server.port);
-  if (ldap_initialize(&made, url.c_str()) != LDAP_SUCCESS) return fail(Errc::unreachable, "no such address");
-  const Handle handle(made);
-  prepare(made, access);
-  const int code = ldap_connect(made);
-  return code == LDAP_SUCCESS ? Status{}
-                              : Status{fail(Errc::unreachable, text_of(code, diagnostic_of(made)))};
+  ldap* made = nullptr;
+  if (const int code = ldap_init_fd(*socket, LDAP_PROTO_TCP, url.c_str(), &made); code != LDAP_SUCCESS) {
+    ::close(*socket);
+    return fail(Errc::unreachable, ldap_err2string(code));
+  }
+  std::unique_ptr<Connection> out(new Connection(Handle(made), access.answer_within));
+  prepare(made, access, certificate);
+  Sockbuf* below = nullptr;
+  ldap_get_option(made, LDAP_OPT_SOCKBUF, &below);
+  hold_to(below, *out->limit_);
+  out->begin();
+  int code = LDAP_SUCCESS;
+  if (server.is_tls) code = ldap_install_tls(made);
+  if (!server.is_tls && !access.plain) code = ldap_start_tls_s(made, nullptr, nullptr);
+  if (code == LDAP_SUCCESS) return out;
+  if (std::chrono::steady_clock::now() >= out->limit_->until) code = LDAP_TIMEOUT;
+  return fail(Errc::unreachable, text_of(code, diagnostic_of(made)));
+}
+
+void Connection::begin() {
+  limit_->until = std::chrono::steady_clock::now() + answer_within_;
+}
+
+Status Connection::reach(const DirectoryAccess& access, const DirectoryAccess::Server& server) {
+  const auto socket = connected_socket(server, access.answer_within);
+  if (!socket) return socket.error();
+  ::close(*socket);
+  return {};
 }
 
 Octets Connection::certificate_of(const DirectoryAccess& access, const DirectoryAccess::Server& server) {
-  ldap* made = nullptr;
-  if (ldap_initialize(&made, server.url.c_str()) != LDAP_SUCCESS) return {};
-  Handle handle(made);
-  prepare(made, access);
-  set(made, LDAP_OPT_X_TLS_REQUIRE_CERT, int{LDAP_OPT_X_TLS_ALLOW});
-  set(made, LDAP_OPT_X_TLS_NEWCTX, int{0});
-  if (ldap_connect(made) != LDAP_SUCCESS) return {};
-  if (!server.is_tls && ldap_start_tls_s(made, nullptr, nullptr) != LDAP_SUCCESS) return {};
-  return Connection(std::move(handle), access.answer_within).certificate();
+  const auto opened = open(access, server, LDAP_OPT_X_TLS_ALLOW);
+  return opened ? (*opened)->certificate() : Octets{};
 }
 
 Octets Connection::certificate() const {
@@ -220,7 +234,9 @@ Error Connection::error_of(int code) const {
 }
 
 Result<Bound> Connection::bind(const std::string& name, OctetView password) {
-  if (password.empty()) return Bound{false, Person::Account::usable, "an empty password proves nothing"};
+  begin();
+  if (password.empty())
+    return Bound{false, Person::Account::usable, true, "an empty password proves nothing"};
   std::string octets(jembatan::text_of(password));
   berval credentials{octets.size(), octets.data()};
   LDAPControl policy{const_cast<char*>(LDAP_CONTROL_PASSWORDPOLICYREQUEST), {0, nullptr}, 0};
@@ -251,6 +267,7 @@ Result<Bound> Connection::bound(int message) {
   out.account = account_of(handle_.get(), controls);
   if (out.account == Person::Account::usable && !out.right) out.account = account_in(words);
   if (!out.right) out.text = text_of(code, words);
+  out.wrong = code == LDAP_INVALID_CREDENTIALS && out.account == Person::Account::usable;
   ldap_memfree(text);
   ldap_controls_free(controls);
   if (is_lost(code)) return fail(Errc::unreachable, out.text);
@@ -258,6 +275,7 @@ Result<Bound> Connection::bound(int message) {
 }
 
 Result<std::vector<Entry>> Connection::search(const Query& query) {
+  begin();
   std::vector<char*> wanted;
   for (const std::string& attribute : query.attributes)
     wanted.push_back(const_cast<char*>(attribute.c_str()));

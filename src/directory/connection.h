@@ -13,6 +13,10 @@
 struct ldap;  // of <ldap.h>
 
 namespace jembatan::directory {
+struct Limit;
+}
+
+namespace jembatan::directory {
 
 /// An entry that was found.
 struct Entry {
@@ -36,7 +40,8 @@ struct Query {
 struct Bound {
   bool right = false;
   decide::Person::Account account = decide::Person::Account::usable;
-  std::string text;  ///< its own words, if it refuses
+  bool wrong = false;  ///< it is the wrong one, and nothing else stands against it
+  std::string text;    ///< its own words, if it refuses
 };
 
 /// Calls block, each for no longer than `answer_within`. One thread at a time.
@@ -71,10 +76,17 @@ class Connection {
     void operator()(ldap* handle) const;
   };
   using Handle = std::unique_ptr<ldap, Closing>;
+  ///   certificate  LDAP_OPT_X_TLS_DEMAND, or LDAP_OPT_X_TLS_ALLOW to look at one that cannot be trusted
+  static Result<std::unique_ptr<Connection>> open(const plan::DirectoryAccess& access,
+                                                  const plan::DirectoryAccess::Server& server,
+                                                  int certificate);
   Connection(Handle handle, Duration answer_within);
+  /// What is done next has `answer_within`.
+  void begin();
   Error error_of(int code) const;
   Result<Bound> bound(int message);
 
+  std::unique_ptr<Limit> limit_;  // outlives the handle
   Handle handle_;
   Duration answer_within_;
 };

@@ -79,7 +79,7 @@ struct Compared {
   bool matches = false;
 };
 struct LookedUp {
-  decide::Person person;
+  decide::PersonPtr person;         ///< never null
   identity::StoredPassword stored;  ///< if it was wanted
 };
 /// Nobody could be found to do it.

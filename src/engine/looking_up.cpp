@@ -51,7 +51,7 @@ void Engine::looked_up(const Request& request, const LookedUp& result) {
   Pending& pending = *pending_.get(request.ticket);
   pending.looking_up = false;
   pending.stored = result.stored;
-  if (result.person.found == decide::Person::Found::no_answer && pending.comparing)
+  if (result.person->found == decide::Person::Found::no_answer && pending.comparing)
     slowdown_->end(attempt_of(request));
   note_and_give(request, result.person);
 }

@@ -28,6 +28,7 @@ Proof why_wrong(const decide::Course& course) {
   if (person == nullptr) return {false, course.is_known() ? kWrongPassword : identity::kNoUser};
   if (person->found == Found::nobody) return {false, decide::kNotInDirectory};
   if (person->found == Found::several) return {false, decide::kSeveralInDirectory};
+  if (!person->why.empty()) return {false, "the directory refuses the password", person->why};
   const auto barred = decide::reason_of(person->account);
   return {false, barred.empty() ? kWrongPassword : barred};
 }

@@ -31,9 +31,9 @@ void Engine::recorded(const Request& request, const Result<accounting::Kept>& ke
 
 void Engine::not_done(const Request& request, std::string_view because) {
   if (pending_.get(request.ticket)->looking_up) {
-    LookedUp nothing;
-    nothing.person.why = because;
-    return looked_up(request, nothing);
+    decide::Person nobody;
+    nobody.why = because;
+    return looked_up(request, {std::make_shared<const decide::Person>(std::move(nobody)), {}});
   }
   if (pending_.get(request.ticket)->comparing) slowdown_->end(attempt_of(request));
   give(request, decide::Failure{{Outcome::overloaded, because}});

@@ -59,7 +59,7 @@ Next Again::on(const Given& given) {
   if (const auto* challenge = std::get_if<decide::Challenge>(&given.what)) return course_.on(*challenge);
   if (const auto* kept = std::get_if<decide::Kept>(&given.what)) return course_.on(*kept);
   if (const auto* silence = std::get_if<decide::Silence>(&given.what)) return course_.on(*silence);
-  if (const auto* person = std::get_if<decide::Person>(&given.what)) {
+  if (const auto* person = std::get_if<decide::PersonPtr>(&given.what)) {
     say(given, "the directory was asked");
     return course_.on(*person);
   }

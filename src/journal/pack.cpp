@@ -63,7 +63,8 @@ class GivenWriter {
     out_.text(refusal.ending.because);
     out_.text(refusal.ending.detail);
   }
-  void operator()(const decide::Person& person) {
+  void operator()(const decide::PersonPtr& given) {
+    const decide::Person& person = *given;
     out_.number(static_cast<std::uint64_t>(person.found));
     out_.number(static_cast<std::uint64_t>(person.password));
     out_.number(static_cast<std::uint64_t>(person.account));
@@ -125,7 +126,7 @@ class GivenReader {
       case 6:
         return Given{after, refusal()};
       case 7:
-        return Given{after, person()};
+        return Given{after, std::make_shared<const decide::Person>(person())};
       default:
         in_.fail();
         return std::nullopt;

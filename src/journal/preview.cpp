@@ -46,7 +46,7 @@ class Rerun {
         const auto* kept = given<decide::Kept>();
         next = course.on(kept == nullptr ? decide::Kept{} : *kept);
       } else if (next.what == Next::What::look_up) {
-        const auto* person = given<decide::Person>();
+        const auto* person = given<decide::PersonPtr>();
         if (person == nullptr || course.directory()->name != directory_then()) return not_known();
         next = course.on(*person);
       } else if (next.what == Next::What::prove) {

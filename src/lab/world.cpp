@@ -10,6 +10,7 @@
 #include <regex>
 
 #include "base/embedded.h"
+#include "host/system.h"
 #include "lab/hosts.h"
 
 namespace jembatan::lab {
@@ -17,20 +18,26 @@ namespace {
 
 namespace fs = std::filesystem;
 
-// A port of 127.0.0.1 that is free for UDP and TCP at this moment.
+constexpr std::uint32_t kLowestPort = 4096;
+constexpr std::uint32_t kHighestPort = 16384;
+
+// A port that is free for UDP and TCP at this moment; below those that the system gives to whoever asks for
+// none in particular (ip(7), ip_local_port_range): it would be taken again before it is used.
 int free_port() {
-  for (int tries = 0; tries < 100; ++tries) {
+  host::SystemRandom random;
+  for (int tries = 0; tries < 1000; ++tries) {
+    const auto port = static_cast<std::uint16_t>(kLowestPort + random.below(kHighestPort - kLowestPort));
     const int udp = ::socket(AF_INET, SOCK_DGRAM, 0);
     const int tcp = ::socket(AF_INET, SOCK_STREAM, 0);
     sockaddr_in address{};
     address.sin_family = AF_INET;
-    socklen_t length = sizeof(address);
+    address.sin_port = htons(port);
     auto* generic = reinterpret_cast<sockaddr*>(&address);
-    const bool both = ::bind(udp, generic, length) == 0 && ::getsockname(udp, generic, &length) == 0 &&
-                      ::bind(tcp, generic, length) == 0;
+    const bool both =
+        ::bind(udp, generic, sizeof(address)) == 0 && ::bind(tcp, generic, sizeof(address)) == 0;
     ::close(udp);
     ::close(tcp);
-    if (both) return ntohs(address.sin_port);
+    if (both) return port;
   }
   return 0;
 }

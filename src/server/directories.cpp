@@ -42,9 +42,9 @@ std::shared_ptr<DirectoryPool> Directories::pool_of(const std::string& name) con
 void Directories::look_up(engine::Job::LookUp job, DirectoryPool::Told told) {
   if (const auto pool = pool_of(job.plan->directories[job.directory].name))
     return pool->look_up(std::move(job), std::move(told));
-  engine::LookedUp out;
-  out.person.why = "the plan has lost it meanwhile";
-  told(std::move(out));
+  decide::Person out;
+  out.why = "the plan has lost it meanwhile";
+  told({std::make_shared<const decide::Person>(std::move(out)), {}});
 }
 
 std::size_t Directories::forget(const std::string& name) {

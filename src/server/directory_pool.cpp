@@ -22,10 +22,9 @@ constexpr auto kRest = 5s;               // of a server that was silent
 constexpr auto kConnectionLives = 5min;  // so that it goes back to the first of the servers
 
 LookedUp no_answer(std::string why) {
-  LookedUp out;
-  out.person.found = Person::Found::no_answer;
-  out.person.why = std::move(why);
-  return out;
+  Person out;
+  out.why = std::move(why);
+  return {std::make_shared<const Person>(std::move(out)), {}};
 }
 
 directory::Wanted wanted_of(const Job::LookUp& job) {
@@ -146,7 +145,8 @@ LookedUp DirectoryPool::answer(const Job::LookUp& job, Connections& connections)
     why = came.error().text;
     connections.searching.reset();
     connections.proving.reset();
-    if (came.error().code != Errc::unreachable) break;  // the next one would say the same
+    const Errc code = came.error().code;
+    if (code != Errc::unreachable && code != Errc::not_allowed) break;  // the next one would say the same
     fell_silent(server, why);
   }
   connections.server = 0;
@@ -160,30 +160,33 @@ Result<LookedUp> DirectoryPool::ask(const Job::LookUp& job, Connections& connect
   const plan::Directory& directory = job.plan->directories[job.directory];
   const auto& server = directory.access.servers[connections.server];
   LookedUp out;
-  if (auto known = job.stored ? std::nullopt : remembered(job)) {
-    out.person = std::move(*known);
-  } else {
+  if (!job.stored) out.person = remembered(job);
+  if (out.person == nullptr) {
     if (Status ready = search_by(connections); !ready) return ready.error();
     const WallTime now = host::SystemClock().now().wall;
     auto found = directory::find_person(*connections.searching, directory, wanted_of(job), now,
                                         job.stored ? &out.stored : nullptr);
     if (!found) return found.error();
-    out.person = std::move(*found);
+    out.person = std::make_shared<const Person>(*found);
     remember(job, out.person);
-    out.person.server = server.url;
+    found->server = server.url;
+    out.person = std::make_shared<const Person>(std::move(*found));
   }
-  if (!job.typed || out.person.found != Person::Found::one) return out;
+  if (!job.typed || out.person->found != Person::Found::one) return out;
   if (connections.proving == nullptr) {
     auto opened = Connection::open(directory.access, server);
     if (!opened) return opened.error();
     connections.proving = std::move(*opened);
   }
-  const auto bound = connections.proving->bind(out.person.name, job.typed->reveal());
+  const auto bound = connections.proving->bind(out.person->name, job.typed->reveal());
   if (!bound) return bound.error();
-  out.person.server = server.url;
-  out.person.password = bound->right ? Person::Password::right : Person::Password::wrong;
-  if (out.person.account == Person::Account::usable) out.person.account = bound->account;
+  Person person = *out.person;
+  person.server = server.url;
+  person.password = bound->right ? Person::Password::right : Person::Password::wrong;
+  if (person.account == Person::Account::usable) person.account = bound->account;
+  if (!bound->right && !bound->wrong && person.account == Person::Account::usable) person.why = bound->text;
   if (!bound->right) forget(job.name);  // the entry may be another one by now
+  out.person = std::make_shared<const Person>(std::move(person));
   return out;
 }
 
@@ -203,25 +206,25 @@ Status DirectoryPool::search_by(Connections& connections) {
   return {};
 }
 
-std::optional<Person> DirectoryPool::remembered(const Job::LookUp& job) {
+decide::PersonPtr DirectoryPool::remembered(const Job::LookUp& job) {
   const std::string name = identity::comparable(job.name);
   const std::lock_guard lock(mutex_);
-  if (people_by_ != job.plan) return std::nullopt;
+  if (people_by_ != job.plan) return nullptr;
   const auto found = people_.find(name);
-  if (found == people_.end()) return std::nullopt;
+  if (found == people_.end()) return nullptr;
   if (found->second.until <= std::chrono::steady_clock::now()) {
     people_.erase(found);
-    return std::nullopt;
+    return nullptr;
   }
   ++by_memory_;
   return found->second.person;
 }
 
-void DirectoryPool::remember(const Job::LookUp& job, const Person& person) {
+void DirectoryPool::remember(const Job::LookUp& job, const decide::PersonPtr& person) {
   const Duration keep = job.plan->directories[job.directory].keep;
   const std::lock_guard lock(mutex_);
   ++looked_up_;
-  if (person.found != Person::Found::one || keep <= Duration{0}) return;
+  if (person->found != Person::Found::one || keep <= Duration{0}) return;
   if (people_by_ != job.plan) {  // by another plan they may be others
     people_.clear();
     people_by_ = job.plan;
@@ -253,7 +256,7 @@ void DirectoryPool::fell_silent(const plan::DirectoryAccess::Server& server, con
     state.since = host::SystemClock().now().wall;
   }
   tell_(engine::Weight::warning, fmt::format("directory {}", name_),
-        fmt::format("{} does not answer ({}); look closer: jembatan directory check {}", server.url, why,
+        fmt::format("{} cannot be asked ({}); look closer: jembatan directory check {}", server.url, why,
                     name_));
 }
 
@@ -267,7 +270,7 @@ void DirectoryPool::answered(const plan::DirectoryAccess::Server& server) {
     state.since = host::SystemClock().now().wall;
   }
   tell_(engine::Weight::info, fmt::format("directory {}", name_),
-        fmt::format("{} answers again", server.url));
+        fmt::format("{} can be asked again", server.url));
 }
 
 }  // namespace jembatan::server

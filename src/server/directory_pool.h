@@ -56,7 +56,7 @@ class DirectoryPool {
     TimePoint until;
   };
   struct Remembered {
-    decide::Person person;
+    decide::PersonPtr person;
     TimePoint until;
   };
   struct ServerState {
@@ -78,8 +78,8 @@ class DirectoryPool {
   engine::LookedUp answer(const engine::Job::LookUp& job, Connections& connections);
   Result<engine::LookedUp> ask(const engine::Job::LookUp& job, Connections& connections);
   static Status search_by(Connections& connections);
-  std::optional<decide::Person> remembered(const engine::Job::LookUp& job);
-  void remember(const engine::Job::LookUp& job, const decide::Person& person);
+  decide::PersonPtr remembered(const engine::Job::LookUp& job);
+  void remember(const engine::Job::LookUp& job, const decide::PersonPtr& person);
   bool may_ask(const plan::DirectoryAccess::Server& server, std::string& why);
   void fell_silent(const plan::DirectoryAccess::Server& server, const std::string& why);
   void answered(const plan::DirectoryAccess::Server& server);

@@ -70,7 +70,8 @@ class LookingUp : public Handle {
   }
   void say(Person person, const identity::StoredPassword& stored = {}) {
     out.clear();
-    engine.on_done(ticket, LookedUp{std::move(person), stored}, {clock.now(), out});
+    engine.on_done(ticket, LookedUp{std::make_shared<const Person>(std::move(person)), stored},
+                   {clock.now(), out});
   }
   void say_password(Person::Password password) {
     Person person = master();

@@ -166,14 +166,15 @@ std::shared_ptr<engine::Story> story() {
   given.push_back({6us, decide::Kept{true, "Start"}});
   given.push_back({7us, decide::Silence{"no server answered"}});
   given.push_back({8us, decide::Refusal{{Outcome::loop, "it was here before", "twice"}}});
-  given.push_back({9us, decide::Person{decide::Person::Found::one,
-                                       "why",
-                                       "ldap://192.0.2.7",
-                                       "uid=rani",
-                                       {"crew", "deck"},
-                                       {{"title", "Master"}},
-                                       decide::Person::Password::wrong,
-                                       decide::Person::Account::must_change}});
+  given.push_back(
+      {9us, std::make_shared<const decide::Person>(decide::Person{decide::Person::Found::one,
+                                                                  "why",
+                                                                  "ldap://192.0.2.7",
+                                                                  "uid=rani",
+                                                                  {"crew", "deck"},
+                                                                  {{"title", "Master"}},
+                                                                  decide::Person::Password::wrong,
+                                                                  decide::Person::Account::must_change})});
   return out;
 }
 
@@ -227,7 +228,7 @@ TEST(Pack, AStoryComesBackWithEveryResult) {
   EXPECT_EQ(std::get<decide::Silence>(given[6].what).why, "no server answered");
   EXPECT_EQ(std::get<decide::Refusal>(given[7].what).ending.outcome, Outcome::loop);
   EXPECT_EQ(std::get<decide::Refusal>(given[7].what).ending.because, "it was here before");
-  const auto& person = std::get<decide::Person>(given[8].what);
+  const auto& person = *std::get<decide::PersonPtr>(given[8].what);
   EXPECT_EQ(person.found, decide::Person::Found::one);
   EXPECT_EQ(person.why + person.server + person.name, "whyldap://192.0.2.7uid=rani");
   EXPECT_EQ(person.groups, (std::vector<std::string>{"crew", "deck"}));
