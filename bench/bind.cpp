@@ -36,8 +36,8 @@ class Binding {
     berval password{std::char_traits<char>::length(wish_.password), wish_.password};
     std::vector<double> took;
     for (long i = next_++; i < count_; i = next_++) {
-      const auto due =
-          start_ + std::chrono::duration_cast<Clock::duration>(std::chrono::duration<double>(i / wish_.rate));
+      const auto due = start_ + std::chrono::duration_cast<Clock::duration>(
+                                    std::chrono::duration<double>(static_cast<double>(i) / wish_.rate));
       std::this_thread::sleep_until(due);
       if (ldap_sasl_bind_s(handle, wish_.name, LDAP_SASL_SIMPLE, &password, nullptr, nullptr, nullptr) !=
           LDAP_SUCCESS)
