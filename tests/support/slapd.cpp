@@ -85,8 +85,8 @@ group_base = "ou=groups,dc=reef,dc=example"
 nested = 2
 attributes = ["title"]
 reply = { Filter-Id = "{directory.title}" }
-)plan" + more +
-         "\n";
+)plan" + (more.find("answer_within") == std::string::npos ? "answer_within = \"30s\"\n" : "") +
+         more + "\n";
 }
 
 }  // namespace jembatan::support
