@@ -216,8 +216,7 @@ TEST_F(PeopleInADirectory, AreRefusedWhileItIsSilentAndOthersAreNotHeld) {
   node.start();
   const auto refused = sign_in("wira@reef.example", "karang-21");
   EXPECT_EQ(refused.exit_code, 1) << refused.out << refused.error;
-  EXPECT_TRUE(
-      reason_is("wira@reef.example", "no server of the directory answered ('crew': no answer in time)"));
+  EXPECT_TRUE(reason_is("wira@reef.example", "no server of the directory answered ('crew': "));
   EXPECT_TRUE(node.log_has("look closer: jembatan directory check crew --user wira@reef.example --node "));
   EXPECT_TRUE(
       node.log_has("cannot be asked (no answer in time); look closer: jembatan directory check crew"));
