@@ -4,7 +4,6 @@
 
 #include "base/text.h"
 #include "host/certificate.h"
-#include "identity/directory_filter.h"
 
 namespace jembatan::directory {
 namespace {
@@ -129,33 +128,32 @@ class Checking {
       const auto found = first_->search({above, Directory::Scope::one, "(objectClass=*)", {}, 12});
       if (!found) continue;
       std::vector<std::string> below;
-      for (const Entry& entry : *found) below.push_back(entry.name);
+      for (const Entry& entry : *found) below.push_back(escaped(entry.name));
       return fmt::format("{} is there, and has: {}", above, below.empty() ? "nothing" : join(below, "; "));
     }
     return "may the account read it?";
   }
 
   void find_person() {
-    const auto found = find_entries(*first_, directory_, *wish_.person);
-    const std::string filter = identity::filled_filter(
-        directory_.filter,
-        {{"user", wish_.person->user}, {"realm", wish_.person->realm}, {"name", wish_.person->name}});
+    auto found = find_entries(*first_, directory_, *wish_.person);
+    const std::string filter = escaped(filter_for(directory_, *wish_.person));
     if (!found) {
       bad("person", found.error().text, "may the account search there?");
     } else if (found->empty()) {
-      bad("person", fmt::format("nobody below {} is {}", directory_.base, escaped(filter)),
+      bad("person", fmt::format("nobody below {} is {}", directory_.base, filter),
           "is the base one level too low, the filter's attribute another one, or may the account not see the "
           "entry?");
     } else if (found->size() > 1) {
       bad("person",
-          fmt::format("more than one entry is {}: {}; {}", escaped(filter), found->at(0).name,
-                      found->at(1).name),
+          fmt::format("more than one entry is {}: {}; {}", filter, escaped(found->at(0).name),
+                      escaped(found->at(1).name)),
           "a filter that only one entry fits");
     } else {
-      const Entry& entry = found->front();
+      Entry& entry = found->front();
       const auto barred = decide::reason_of(account_in(entry, wish_.now));
+      const std::string name = escaped(entry.name);
       say("person", barred.empty() ? Verdict::good : Verdict::bad,
-          barred.empty() ? entry.name : fmt::format("{}; {}", entry.name, barred));
+          barred.empty() ? name : fmt::format("{}; {}", name, barred));
       find_groups(entry);
       prove(entry);
     }
@@ -177,35 +175,34 @@ class Checking {
     }
   }
 
-  void prove(const Entry& entry) {
-    const auto stored = stored_in(entry, directory_);
-    if (directory_.passwords != Directory::Passwords::bind) {
-      if (stored.form() == identity::StoredPassword::Form::none) {
-        bad("password", fmt::format("the entry shows no {} that can be understood", directory_.kept_password),
-            "may the account read it?");
-        return;
-      }
-      if (!wish_.typed) good("password", fmt::format("the entry shows {}", directory_.kept_password));
-      if (wish_.typed && !stored.matches(wish_.typed->reveal())) bad("password", "wrong", "");
-      if (wish_.typed && stored.matches(wish_.typed->reveal())) good("password", "right");
-      return;
-    }
+  void prove(Entry& entry) {
+    const auto methods = identity::methods_of(plan::form_of(directory_.passwords));
+    good("methods", "what it says of passwords proves " + join({methods.begin(), methods.end()}, ", "));
+    if (directory_.passwords != Directory::Passwords::bind)
+      return prove_stored(take_stored(entry, directory_));
     if (!wish_.typed) return;
     auto connection = Connection::open(directory_.access, *server_);
-    if (!connection) {
-      bad("password", connection.error().text, "");
-      return;
-    }
-    const auto bound = (*connection)->bind(entry.name, wish_.typed->reveal());
-    if (!bound) {
-      bad("password", bound.error().text, "");
-      return;
-    }
-    const auto barred = decide::reason_of(bound->account);
-    if (bound->right && barred.empty()) {
+    const auto bound = connection ? (*connection)->bind(entry.name, wish_.typed->reveal())
+                                  : Result<Bound>(connection.error());
+    const auto barred = bound ? decide::reason_of(bound->account) : std::string_view{};
+    if (bound && bound->right && barred.empty()) {
       good("password", "right");
     } else {
-      bad("password", barred.empty() ? bound->text : fmt::format("{} ({})", barred, bound->text), "");
+      const std::string why = bound ? bound->text : bound.error().text;
+      bad("password", barred.empty() ? why : fmt::format("{} ({})", barred, why), "");
+    }
+  }
+
+  void prove_stored(const identity::StoredPassword& stored) {
+    if (stored.form() == identity::StoredPassword::Form::none) {
+      bad("password", fmt::format("the entry shows no {} that can be understood", directory_.kept_password),
+          "may the account read it?");
+    } else if (!wish_.typed) {
+      good("password", fmt::format("the entry shows {}", directory_.kept_password));
+    } else if (stored.matches(wish_.typed->reveal())) {
+      good("password", "right");
+    } else {
+      bad("password", "wrong", "");
     }
   }
 

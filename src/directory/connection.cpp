@@ -19,6 +19,7 @@ using plan::DirectoryAccess;
 
 constexpr std::size_t kMostValues = 10000;  // of one attribute
 constexpr std::size_t kLongestValue = 65536;
+constexpr std::int64_t kMostOctets = 16 << 20;  // of one answer
 constexpr std::chrono::milliseconds kGoodbye{100};
 constexpr const char* kSystemsAuthorities = "/etc/ssl/certs/ca-certificates.crt";
 
@@ -28,13 +29,17 @@ timeval timeval_of(Duration time) {
 }
 
 bool is_lost(int code) {
-  return code == LDAP_SERVER_DOWN || code == LDAP_TIMEOUT || code == LDAP_CONNECT_ERROR ||
-         code == LDAP_BUSY || code == LDAP_UNAVAILABLE || code == LDAP_TIMELIMIT_EXCEEDED ||
+  return code == LDAP_SERVER_DOWN || code == LDAP_CONNECT_ERROR || code == LDAP_UNAVAILABLE ||
          code == LDAP_LOCAL_ERROR;
+}
+
+bool is_late(int code) {
+  return code == LDAP_TIMEOUT || code == LDAP_TIMELIMIT_EXCEEDED || code == LDAP_BUSY;
 }
 
 Errc errc_of(int code) {
   if (is_lost(code)) return Errc::unreachable;
+  if (is_late(code)) return Errc::busy;
   if (code == LDAP_NO_SUCH_OBJECT) return Errc::not_found;
   if (code == LDAP_INSUFFICIENT_ACCESS || code == LDAP_STRONG_AUTH_REQUIRED ||
       code == LDAP_CONFIDENTIALITY_REQUIRED || code == LDAP_INAPPROPRIATE_AUTH)
@@ -65,13 +70,17 @@ void set(ldap* handle, int option, const Value& value) {
 }
 
 // Nothing is taken from the machine's own settings for LDAP: the plan says it all.
-void prepare(ldap* handle, const DirectoryAccess& access, int certificate) {
+void prepare(ldap* handle, const DirectoryAccess& access) {
   set(handle, LDAP_OPT_PROTOCOL_VERSION, int{LDAP_VERSION3});
   ldap_set_option(handle, LDAP_OPT_REFERRALS, LDAP_OPT_OFF);
   ldap_set_option(handle, LDAP_OPT_RESTART, LDAP_OPT_ON);
   set(handle, LDAP_OPT_DEREF, int{LDAP_DEREF_NEVER});
   const timeval within = timeval_of(access.answer_within);
   set(handle, LDAP_OPT_TIMEOUT, within);
+}
+
+// Reading all whom the system trusts takes 20 ms: only where it is needed.
+void prepare_tls(ldap* handle, const DirectoryAccess& access, int certificate) {
   set(handle, LDAP_OPT_X_TLS_REQUIRE_CERT, certificate);
   ldap_set_option(handle, LDAP_OPT_X_TLS_CACERTFILE,
                   access.authorities.empty() ? kSystemsAuthorities : access.authorities.c_str());
@@ -168,7 +177,7 @@ Connection::Connection(Handle handle, Duration answer_within)
 
 // It says goodbye, and has a moment for that.
 Connection::~Connection() {
-  limit_->until = std::chrono::steady_clock::now() + kGoodbye;
+  *limit_ = {std::chrono::steady_clock::now() + kGoodbye, 0};
 }
 
 Result<std::unique_ptr<Connection>> Connection::open(const DirectoryAccess& access,
@@ -189,21 +198,22 @@ Result<std::unique_ptr<Connection>> Connection::open(const DirectoryAccess& acce
     return fail(Errc::unreachable, ldap_err2string(code));
   }
   std::unique_ptr<Connection> out(new Connection(Handle(made), access.answer_within));
-  prepare(made, access, certificate);
+  prepare(made, access);
   Sockbuf* below = nullptr;
   ldap_get_option(made, LDAP_OPT_SOCKBUF, &below);
+  ber_len_t most = kMostOctets;
+  ber_sockbuf_ctrl(below, LBER_SB_OPT_SET_MAX_INCOMING, &most);
   hold_to(below, *out->limit_);
   out->begin();
-  int code = LDAP_SUCCESS;
-  if (server.is_tls) code = ldap_install_tls(made);
-  if (!server.is_tls && !access.plain) code = ldap_start_tls_s(made, nullptr, nullptr);
+  if (!server.is_tls && access.plain) return out;
+  prepare_tls(made, access, certificate);
+  const int code = server.is_tls ? ldap_install_tls(made) : ldap_start_tls_s(made, nullptr, nullptr);
   if (code == LDAP_SUCCESS) return out;
-  if (std::chrono::steady_clock::now() >= out->limit_->until) code = LDAP_TIMEOUT;
-  return fail(Errc::unreachable, text_of(code, diagnostic_of(made)));
+  return fail(Errc::unreachable, out->error_of(code).text);
 }
 
 void Connection::begin() {
-  limit_->until = std::chrono::steady_clock::now() + answer_within_;
+  *limit_ = {std::chrono::steady_clock::now() + answer_within_, kMostOctets};
 }
 
 Status Connection::reach(const DirectoryAccess& access, const DirectoryAccess::Server& server) {
@@ -229,7 +239,9 @@ Octets Connection::certificate() const {
   return out;
 }
 
+// A connection that was ended because it took too long looks like one that is lost.
 Error Connection::error_of(int code) const {
+  if (is_lost(code) && std::chrono::steady_clock::now() >= limit_->until) code = LDAP_TIMEOUT;
   return fail(errc_of(code), text_of(code, diagnostic_of(handle_.get())));
 }
 
@@ -270,7 +282,7 @@ Result<Bound> Connection::bound(int message) {
   out.wrong = code == LDAP_INVALID_CREDENTIALS && out.account == Person::Account::usable;
   ldap_memfree(text);
   ldap_controls_free(controls);
-  if (is_lost(code)) return fail(Errc::unreachable, out.text);
+  if (is_lost(code) || is_late(code)) return fail(errc_of(code), out.text);
   return out;
 }
 

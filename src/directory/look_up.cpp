@@ -52,13 +52,15 @@ std::string short_name(const std::string& name) {
   return out;
 }
 
+std::string filter_for(const Directory& directory, const Wanted& wanted) {
+  return identity::filled_filter(directory.filter,
+                                 {{"user", wanted.user}, {"realm", wanted.realm}, {"name", wanted.name}});
+}
+
 Result<std::vector<Entry>> find_entries(Connection& connection, const Directory& directory,
                                         const Wanted& wanted) {
   return connection.search(
-      {directory.base, directory.scope,
-       identity::filled_filter(directory.filter,
-                               {{"user", wanted.user}, {"realm", wanted.realm}, {"name", wanted.name}}),
-       wanted_attributes(directory), 2});
+      {directory.base, directory.scope, filter_for(directory, wanted), wanted_attributes(directory), 2});
 }
 
 // Level by level: the groups that have somebody as a member, then those that have these groups.
@@ -69,8 +71,9 @@ Result<std::set<std::string>> find_groups(Connection& connection, const Director
   std::vector<std::string> next;
   if (const auto said = entry.values.find(lower(directory.member_of)); said != entry.values.end()) {
     for (const std::string& name : said->second) {
-      out.insert(short_name(name));
-      if (seen.insert(name).second) next.push_back(name);
+      if (seen.size() >= kMostGroups || !seen.insert(name).second) continue;
+      out.insert(escaped(short_name(name)));
+      next.push_back(name);
     }
   }
   if (directory.group_base.empty()) return out;
@@ -93,7 +96,7 @@ Result<std::set<std::string>> find_groups(Connection& connection, const Director
       for (const Entry& group : *found) {
         if (seen.size() >= kMostGroups || !seen.insert(group.name).second) continue;
         const std::string* name = group.first(directory.group_name);
-        out.insert(name == nullptr ? short_name(group.name) : *name);
+        out.insert(escaped(name == nullptr ? short_name(group.name) : *name));
         next.push_back(group.name);
       }
     }
@@ -110,36 +113,45 @@ Person::Account account_in(const Entry& entry, WallTime now) {
   return Person::Account::usable;
 }
 
-identity::StoredPassword stored_in(const Entry& entry, const Directory& directory) {
-  const std::string* kept = entry.first(directory.kept_password);
-  if (kept == nullptr || kept->empty()) return {};
-  if (directory.passwords == Directory::Passwords::clear)
-    return identity::StoredPassword::clear(Secret(*kept));
-  // As text, or as its 16 octets.
-  const Secret hex(kept->size() == 16 ? to_hex(view_of(*kept)) : *kept);
-  auto out = identity::StoredPassword::nt(hex);
-  return out ? *out : identity::StoredPassword{};
+identity::StoredPassword take_stored(Entry& entry, const Directory& directory) {
+  const auto found = entry.values.find(lower(directory.kept_password));
+  if (found == entry.values.end() || found->second.empty()) return {};
+  std::string& kept = found->second.front();
+  identity::StoredPassword out;
+  if (directory.passwords == Directory::Passwords::clear) {
+    out = identity::StoredPassword::clear(Secret(kept));
+  } else if (auto hash = identity::StoredPassword::nt(
+                 Secret(kept.size() == 16 ? to_hex(view_of(kept)) : kept))) {  // as text, or its 16 octets
+    out = std::move(*hash);
+  }
+  wipe(OctetSpan(reinterpret_cast<std::uint8_t*>(kept.data()), kept.size()));
+  entry.values.erase(found);
+  return out;
 }
 
-Result<Person> find_person(Connection& connection, const Directory& directory, const Wanted& wanted,
-                           WallTime now, identity::StoredPassword* stored) {
-  const auto entries = find_entries(connection, directory, wanted);
+Result<Found> find_person(Connection& connection, const Question& question) {
+  const Directory& directory = question.directory;
+  auto entries = find_entries(connection, directory, question.wanted);
   if (!entries) return entries.error();
-  Person out;
-  out.found = entries->empty() ? Person::Found::nobody : Person::Found::several;
+  Found out;
+  Person& person = out.person;
+  person.found = entries->empty() ? Person::Found::nobody : Person::Found::several;
   if (entries->size() != 1) return out;
-  const Entry& entry = entries->front();
-  out.found = Person::Found::one;
-  out.name = entry.name;
-  out.account = account_in(entry, now);
+  Entry& entry = entries->front();
+  out.stored = take_stored(entry, directory);
+  person.found = Person::Found::one;
+  person.name = entry.name;
+  person.account = account_in(entry, question.now);
   for (const std::string& attribute : directory.attributes)
     if (const std::string* value = entry.first(attribute))
-      out.attributes[attribute] = value->substr(0, kLongestFact);
-  if (stored != nullptr && directory.passwords != Directory::Passwords::bind)
-    *stored = stored_in(entry, directory);
-  auto groups = find_groups(connection, directory, wanted, entry);
+      person.attributes[attribute] = value->substr(0, kLongestFact);
+  if (question.known != nullptr && question.known->name == entry.name) {
+    person.groups = question.known->groups;
+    return out;
+  }
+  const auto groups = find_groups(connection, directory, question.wanted, entry);
   if (!groups) return groups.error();
-  out.groups.assign(groups->begin(), groups->end());
+  person.groups.assign(groups->begin(), groups->end());
   return out;
 }
 

@@ -75,14 +75,22 @@ int control(Sockbuf_IO_Desc* layer, int what, void* argument) {
   return LBER_SBIOD_CTRL_NEXT(layer, what, argument);
 }
 
+Limit& limit_of(Sockbuf_IO_Desc* layer) {
+  return *static_cast<Limit*>(layer->sbiod_pvt);
+}
+
 bool may_go_on(Sockbuf_IO_Desc* layer, short what) {
   ber_socket_t socket = -1;
   ber_sockbuf_ctrl(layer->sbiod_sb, LBER_SB_OPT_GET_FD, &socket);
-  return is_ready(socket, what, static_cast<const Limit*>(layer->sbiod_pvt)->until);
+  return is_ready(socket, what, limit_of(layer).until);
 }
 
 ber_slen_t read_below(Sockbuf_IO_Desc* layer, void* octets, ber_len_t size) {
-  return may_go_on(layer, POLLIN) ? LBER_SBIOD_READ_NEXT(layer, octets, size) : -1;
+  if (limit_of(layer).octets <= 0) errno = EMSGSIZE;
+  if (limit_of(layer).octets <= 0 || !may_go_on(layer, POLLIN)) return -1;
+  const ber_slen_t out = LBER_SBIOD_READ_NEXT(layer, octets, size);
+  if (out > 0) limit_of(layer).octets -= out;
+  return out;
 }
 
 ber_slen_t write_below(Sockbuf_IO_Desc* layer, void* octets, ber_len_t size) {

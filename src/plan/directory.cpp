@@ -31,7 +31,6 @@ void complete(Directory& directory) {
 
 std::vector<std::pair<std::string, std::string>> mistakes_of(const Directory& directory, bool has_secret) {
   std::vector<std::pair<std::string, std::string>> out;
-  if (directory.access.servers.empty()) out.emplace_back("has no server", "one or more");
   if (directory.access.account.empty() == has_secret)
     out.emplace_back(has_secret ? "has a secret without an account" : "has an account without a secret",
                      "both, or neither of them");

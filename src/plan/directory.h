@@ -52,7 +52,8 @@ identity::StoredPassword::Form form_of(Directory::Passwords passwords);
 
 /// Puts in what is left out.
 void complete(Directory& directory);
-/// What does not go together, each with what is allowed: "has no server", "one or more".
+/// What does not go together, each with what is allowed: "has an account without a secret", "both, or neither
+/// of them".
 ///   has_secret  the plan gives one, which may not be known here
 std::vector<std::pair<std::string, std::string>> mistakes_of(const Directory& directory, bool has_secret);
 

@@ -54,7 +54,9 @@ std::string read_filter(Reading& r, const Entry& e, const std::vector<std::strin
 }
 
 void read_directory_servers(Reading& r, const Entry& e, Directory& directory) {
-  for (const std::string& text : r.texts(e)) {
+  const auto texts = r.texts(e);
+  if (texts.empty()) r.wrong(e, "'servers' has none", "one or more LDAP URLs");
+  for (const std::string& text : texts) {
     auto server = directory_server(text);
     if (!server) {
       r.wrong(e, fmt::format("'servers': {}", server.error().text));

@@ -11,26 +11,27 @@ Directories::~Directories() {
 }
 
 void Directories::use(const plan::Plan& plan) {
-  std::map<std::string, std::shared_ptr<DirectoryPool>> old;
-  {
-    const std::lock_guard lock(mutex_);
-    old = std::exchange(pools_, {});
-    for (const plan::Directory& directory : plan.directories) {
-      auto& pool = pools_[directory.name];
-      if (const auto same = old.find(directory.name);
-          same != old.end() && same->second->threads() == directory.connections) {
-        pool = std::move(same->second);
-        old.erase(same);
-      } else {
-        pool = std::make_shared<DirectoryPool>(
-            directory.name, directory.connections,
-            [this](engine::Weight weight, std::string subject, std::string text) {
-              events_.tell(weight, std::move(subject), std::move(text));
-            });
-      }
+  const std::lock_guard lock(mutex_);
+  auto old = std::exchange(pools_, {});
+  for (const plan::Directory& directory : plan.directories) {
+    auto& pool = pools_[directory.name];
+    const auto same = old.find(directory.name);
+    if (same != old.end() && same->second->threads() == directory.connections) {
+      pool = std::move(same->second);
+      old.erase(same);
+    } else {
+      pool = std::make_shared<DirectoryPool>(
+          directory.name, directory.connections,
+          [this](engine::Weight weight, std::string subject, std::string text) {
+            events_.tell(weight, std::move(subject), std::move(text));
+          });
     }
   }
-  for (const auto& [name, pool] : old) pool->stop();
+  std::erase_if(leaving_, [](const auto& pool) { return pool->has_left(); });
+  for (auto& [name, pool] : old) {
+    pool->leave();
+    leaving_.push_back(std::move(pool));
+  }
 }
 
 std::shared_ptr<DirectoryPool> Directories::pool_of(const std::string& name) const {
@@ -64,12 +65,13 @@ DirectoryStanding Directories::standing(const plan::Directory& directory) const 
 }
 
 void Directories::stop() {
-  std::map<std::string, std::shared_ptr<DirectoryPool>> pools;
+  std::vector<std::shared_ptr<DirectoryPool>> all;
   {
     const std::lock_guard lock(mutex_);
-    pools = std::exchange(pools_, {});
+    all = std::exchange(leaving_, {});
+    for (auto& [name, pool] : std::exchange(pools_, {})) all.push_back(std::move(pool));
   }
-  for (const auto& [name, pool] : pools) pool->stop();
+  for (const auto& pool : all) pool->stop();
 }
 
 }  // namespace jembatan::server

@@ -13,8 +13,8 @@ class Directories {
   explicit Directories(EventLog& events) : events_(events) {}
   ~Directories();
 
-  /// The plan that is about to be in force. It may wait for a directory that the plan has lost to end what it
-  /// does: not on a network thread.
+  /// /// The plan that is about to be in force. Who waits for a directory that it has lost, or asks by more
+  /// or fewer connections, is told by the old threads.
   void use(const plan::Plan& plan);
   /// Any thread; `told` as in DirectoryPool.
   void look_up(engine::Job::LookUp job, DirectoryPool::Told told);
@@ -30,6 +30,7 @@ class Directories {
   EventLog& events_;
   mutable std::mutex mutex_;
   std::map<std::string, std::shared_ptr<DirectoryPool>> pools_;
+  std::vector<std::shared_ptr<DirectoryPool>> leaving_;
 };
 
 }  // namespace jembatan::server

@@ -19,6 +19,7 @@ namespace {
 constexpr std::size_t kMostTasks = 1000;
 constexpr std::size_t kMostPeople = 20000;
 constexpr auto kRest = 5s;               // of a server that was silent
+constexpr std::size_t kMostLate = 3;     // people in a row
 constexpr auto kConnectionLives = 5min;  // so that it goes back to the first of the servers
 
 LookedUp no_answer(std::string why) {
@@ -34,11 +35,13 @@ directory::Wanted wanted_of(const Job::LookUp& job) {
 }  // namespace
 
 DirectoryPool::DirectoryPool(std::string name, std::size_t threads, Tell tell)
-    : name_(std::move(name)), tell_(std::move(tell)) {
+    : name_(std::move(name)), size_(threads), tell_(std::move(tell)) {
+  running_ = threads;
   for (std::size_t i = 0; i < threads; ++i) {
     threads_.emplace_back([this] {
       host::name_thread("directory");
       run();
+      --running_;
     });
   }
 }
@@ -48,11 +51,12 @@ DirectoryPool::~DirectoryPool() {
 }
 
 void DirectoryPool::look_up(Job::LookUp job, Told told) {
-  const auto patience = job.within;
+  const TimePoint until = std::chrono::steady_clock::now() + job.within;
+  std::string who = identity::comparable(job.name);
   {
     const std::lock_guard lock(mutex_);
-    if (!stop_ && waiting_.size() < kMostTasks) {
-      waiting_.push_back({std::move(job), std::move(told), std::chrono::steady_clock::now() + patience});
+    if (!stop_ && !leave_ && waiting_.size() < kMostTasks) {
+      waiting_.push_back({std::move(job), std::move(told), until, std::move(who)});
       arrived_.notify_one();
       return;
     }
@@ -86,6 +90,14 @@ DirectoryStanding DirectoryPool::standing(const plan::Directory& directory) cons
   return out;
 }
 
+void DirectoryPool::leave() {
+  {
+    const std::lock_guard lock(mutex_);
+    leave_ = true;
+  }
+  arrived_.notify_all();
+}
+
 void DirectoryPool::stop() {
   std::deque<Task> left;
   {
@@ -94,30 +106,52 @@ void DirectoryPool::stop() {
     left = std::exchange(waiting_, {});
   }
   arrived_.notify_all();
-  for (const Task& task : left)
-    task.told(no_answer("it is asked no more: the plan has changed, or the node stops"));
+  for (const Task& task : left) task.told(no_answer("the node stops"));
   for (std::thread& thread : threads_)
     if (thread.joinable()) thread.join();
 }
 
+// The first whose turn it is: nobody has more than half of the threads.
 std::optional<DirectoryPool::Task> DirectoryPool::take() {
+  const std::size_t most_each = std::max<std::size_t>(1, size_ / 2);
   std::unique_lock lock(mutex_);
-  arrived_.wait(lock, [this] { return stop_ || !waiting_.empty(); });
-  if (stop_) return std::nullopt;
-  Task out = std::move(waiting_.front());
-  waiting_.pop_front();
-  return out;
+  while (!stop_) {
+    const auto next = std::find_if(waiting_.begin(), waiting_.end(), [&](const Task& task) {
+      const auto busy = busy_with_.find(task.who);
+      return busy == busy_with_.end() || busy->second < most_each;
+    });
+    if (next != waiting_.end()) {
+      Task out = std::move(*next);
+      waiting_.erase(next);
+      ++busy_with_[out.who];
+      return out;
+    }
+    if (leave_ && waiting_.empty()) return std::nullopt;
+    arrived_.wait(lock);
+  }
+  return std::nullopt;
+}
+
+void DirectoryPool::done(const std::string& who) {
+  {
+    const std::lock_guard lock(mutex_);
+    const auto busy = busy_with_.find(who);
+    if (--busy->second == 0) busy_with_.erase(busy);
+  }
+  arrived_.notify_all();
 }
 
 // Whoever has waited for too long has ended elsewhere.
 void DirectoryPool::run() {
   Connections connections;
   while (auto task = take()) {
-    if (std::chrono::steady_clock::now() < task->until) task->told(answer(task->job, connections));
+    if (std::chrono::steady_clock::now() < task->until) task->told(answer(*task, connections));
+    done(task->who);
   }
 }
 
-LookedUp DirectoryPool::answer(const Job::LookUp& job, Connections& connections) {
+LookedUp DirectoryPool::answer(const Task& task, Connections& connections) {
+  const Job::LookUp& job = task.job;
   const plan::Directory& directory = job.plan->directories[job.directory];
   const auto now = std::chrono::steady_clock::now();
   if (!(connections.access == directory.access) || now - connections.made > kConnectionLives) {
@@ -132,45 +166,46 @@ LookedUp DirectoryPool::answer(const Job::LookUp& job, Connections& connections)
     const auto& server = servers[connections.server];
     const bool was_connected = connections.searching != nullptr || connections.proving != nullptr;
     if (!was_connected && !may_ask(server, why)) continue;
-    auto came = ask(job, connections);
+    auto came = ask(task, connections);
     if (!came && came.error().code == Errc::unreachable && was_connected) {  // it was idle for too long
       connections.searching.reset();
       connections.proving.reset();
-      came = ask(job, connections);
+      came = ask(task, connections);
     }
     if (came) {
       answered(server);
       return std::move(*came);
     }
     why = came.error().text;
+    const Errc code = came.error().code;
+    if (code != Errc::unreachable && code != Errc::busy) break;  // the next one would say the same
     connections.searching.reset();
     connections.proving.reset();
-    const Errc code = came.error().code;
-    if (code != Errc::unreachable && code != Errc::not_allowed) break;  // the next one would say the same
-    fell_silent(server, why);
+    if (code == Errc::unreachable || counts_as_silent(server, task.who)) fell_silent(server, why);
   }
-  connections.server = 0;
   const std::lock_guard lock(mutex_);
   ++unanswered_;
   return no_answer(why);
 }
 
 // Who it is, then whether the password is right. What is remembered of somebody is never a password.
-Result<LookedUp> DirectoryPool::ask(const Job::LookUp& job, Connections& connections) {
+Result<LookedUp> DirectoryPool::ask(const Task& task, Connections& connections) {
+  const Job::LookUp& job = task.job;
   const plan::Directory& directory = job.plan->directories[job.directory];
   const auto& server = directory.access.servers[connections.server];
   LookedUp out;
-  if (!job.stored) out.person = remembered(job);
-  if (out.person == nullptr) {
+  const decide::PersonPtr known = remembered(task);
+  if (known != nullptr && !job.stored) {
+    out.person = known;
+  } else {
     if (Status ready = search_by(connections); !ready) return ready.error();
-    const WallTime now = host::SystemClock().now().wall;
-    auto found = directory::find_person(*connections.searching, directory, wanted_of(job), now,
-                                        job.stored ? &out.stored : nullptr);
+    auto found = directory::find_person(
+        *connections.searching, {directory, wanted_of(job), host::SystemClock().now().wall, known.get()});
     if (!found) return found.error();
-    out.person = std::make_shared<const Person>(*found);
-    remember(job, out.person);
-    found->server = server.url;
-    out.person = std::make_shared<const Person>(std::move(*found));
+    if (job.stored) out.stored = std::move(found->stored);
+    remember(task, std::make_shared<const Person>(found->person));
+    found->person.server = server.url;
+    out.person = std::make_shared<const Person>(std::move(found->person));
   }
   if (!job.typed || out.person->found != Person::Found::one) return out;
   if (connections.proving == nullptr) {
@@ -197,20 +232,19 @@ Status DirectoryPool::search_by(Connections& connections) {
   if (!opened) return opened.error();
   if (!access.account.empty()) {
     const auto bound = (*opened)->bind(access.account, access.secret.reveal());
-    if (!bound) return bound.error();
+    if (!bound) return fail(Errc::unreachable, bound.error().text);  // it is about nobody in particular
     if (!bound->right)
-      return fail(Errc::not_allowed,
+      return fail(Errc::unreachable,
                   fmt::format("it refuses the account {} ({})", access.account, bound->text));
   }
   connections.searching = std::move(*opened);
   return {};
 }
 
-decide::PersonPtr DirectoryPool::remembered(const Job::LookUp& job) {
-  const std::string name = identity::comparable(job.name);
+decide::PersonPtr DirectoryPool::remembered(const Task& task) {
   const std::lock_guard lock(mutex_);
-  if (people_by_ != job.plan) return nullptr;
-  const auto found = people_.find(name);
+  if (people_by_ != task.job.plan) return nullptr;
+  const auto found = people_.find(task.who);
   if (found == people_.end()) return nullptr;
   if (found->second.until <= std::chrono::steady_clock::now()) {
     people_.erase(found);
@@ -220,7 +254,8 @@ decide::PersonPtr DirectoryPool::remembered(const Job::LookUp& job) {
   return found->second.person;
 }
 
-void DirectoryPool::remember(const Job::LookUp& job, const decide::PersonPtr& person) {
+void DirectoryPool::remember(const Task& task, const decide::PersonPtr& person) {
+  const Job::LookUp& job = task.job;
   const Duration keep = job.plan->directories[job.directory].keep;
   const std::lock_guard lock(mutex_);
   ++looked_up_;
@@ -230,7 +265,7 @@ void DirectoryPool::remember(const Job::LookUp& job, const decide::PersonPtr& pe
     people_by_ = job.plan;
   }
   if (people_.size() >= kMostPeople) people_.erase(people_.begin());
-  people_[identity::comparable(job.name)] = {person, std::chrono::steady_clock::now() + keep};
+  people_[task.who] = {person, std::chrono::steady_clock::now() + keep};
 }
 
 // One that is silent is asked by one of those who wait, now and then.
@@ -243,6 +278,16 @@ bool DirectoryPool::may_ask(const plan::DirectoryAccess::Server& server, std::st
   if (now < state->second.rests_until) return false;
   state->second.rests_until = now + kRest;
   return true;
+}
+
+// One person for whom there is no answer (a password that is proved elsewhere, and not now) takes no server
+// away from the others.
+bool DirectoryPool::counts_as_silent(const plan::DirectoryAccess::Server& server, const std::string& who) {
+  const std::lock_guard lock(mutex_);
+  ServerState& state = servers_[server.url];
+  if (state.late_for != who) ++state.late;
+  state.late_for = who;
+  return state.late >= kMostLate;
 }
 
 void DirectoryPool::fell_silent(const plan::DirectoryAccess::Server& server, const std::string& why) {
@@ -264,6 +309,8 @@ void DirectoryPool::answered(const plan::DirectoryAccess::Server& server) {
   {
     const std::lock_guard lock(mutex_);
     ServerState& state = servers_[server.url];
+    state.late = 0;
+    state.late_for.clear();
     if (!state.since) state.since = host::SystemClock().now().wall;
     if (state.why.empty()) return;
     state.why.clear();

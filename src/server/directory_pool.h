@@ -28,8 +28,9 @@ struct DirectoryStanding {
 };
 
 /// The threads that ask one directory, each with connections of its own, and what is remembered of its
-/// people. A directory that is silent holds nobody but those who are looked for in it: it is asked by one of
-/// them now and then, and the others are told at once. Any thread.
+/// /// people. A directory that is silent holds nobody but those who are looked for in it: it is asked by one
+/// of them now and then, and the others are told at once. One person whom it cannot answer for holds half of
+/// the threads at most. Any thread.
 class DirectoryPool {
  public:
   using Told = std::function<void(engine::LookedUp)>;  ///< called on a thread of the pool, or at once
@@ -44,8 +45,11 @@ class DirectoryPool {
   ///   name     with the realm
   ///   returns  how many are forgotten
   std::size_t forget(const std::string& name);
-  std::size_t threads() const { return threads_.size(); }
+  std::size_t threads() const { return size_; }
   DirectoryStanding standing(const plan::Directory& directory) const;
+  /// /// Takes nobody any more, and ends by itself when nobody waits.
+  void leave();
+  bool has_left() const { return running_.load() == 0; }
   /// Lets what is under way end; those who wait are told that there is no answer.
   void stop();
 
@@ -54,6 +58,7 @@ class DirectoryPool {
     engine::Job::LookUp job;
     Told told;
     TimePoint until;
+    std::string who;  // comparable name
   };
   struct Remembered {
     decide::PersonPtr person;
@@ -61,6 +66,8 @@ class DirectoryPool {
   };
   struct ServerState {
     TimePoint rests_until{};
+    std::size_t late = 0;  // answers in a row, of different people
+    std::string late_for;  // the last of them
     std::string why;
     std::optional<WallTime> since;
   };
@@ -75,16 +82,19 @@ class DirectoryPool {
 
   void run();
   std::optional<Task> take();
-  engine::LookedUp answer(const engine::Job::LookUp& job, Connections& connections);
-  Result<engine::LookedUp> ask(const engine::Job::LookUp& job, Connections& connections);
+  void done(const std::string& who);
+  engine::LookedUp answer(const Task& task, Connections& connections);
+  Result<engine::LookedUp> ask(const Task& task, Connections& connections);
   static Status search_by(Connections& connections);
-  decide::PersonPtr remembered(const engine::Job::LookUp& job);
-  void remember(const engine::Job::LookUp& job, const decide::PersonPtr& person);
+  decide::PersonPtr remembered(const Task& task);
+  void remember(const Task& task, const decide::PersonPtr& person);
   bool may_ask(const plan::DirectoryAccess::Server& server, std::string& why);
+  bool counts_as_silent(const plan::DirectoryAccess::Server& server, const std::string& who);
   void fell_silent(const plan::DirectoryAccess::Server& server, const std::string& why);
   void answered(const plan::DirectoryAccess::Server& server);
 
   std::string name_;
+  std::size_t size_;
   Tell tell_;
   mutable std::mutex mutex_;
   std::condition_variable arrived_;
@@ -95,7 +105,10 @@ class DirectoryPool {
   std::uint64_t looked_up_ = 0;
   std::uint64_t by_memory_ = 0;
   std::uint64_t unanswered_ = 0;
+  std::map<std::string, std::size_t> busy_with_;  // people who are being looked up: how often
+  bool leave_ = false;
   bool stop_ = false;
+  std::atomic<std::size_t> running_{0};
   std::vector<std::thread> threads_;
 };
 

@@ -42,10 +42,11 @@ when = 'member of "crew"'
 permit = true
 )";
 
-/// Takes connections and says nothing, or stops behind the first octet of an answer.
+/// /// Takes connections and says nothing, stops behind the first octet of an answer, or sends without end.
 class SilentListener {
  public:
-  explicit SilentListener(bool begins = false) {
+  enum class Says : std::uint8_t { nothing, one_octet, too_much };
+  explicit SilentListener(Says says = Says::nothing) : says_(says) {
     sockaddr_in address{};
     address.sin_family = AF_INET;
     address.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
@@ -54,7 +55,7 @@ class SilentListener {
     if (::bind(fd_, generic, size) != 0 || ::listen(fd_, 64) != 0) ADD_FAILURE() << "no port";
     ::getsockname(fd_, generic, &size);
     port_ = ntohs(address.sin_port);
-    if (begins) thread_ = std::thread([this] { begin_answers(); });
+    if (says != Says::nothing) thread_ = std::thread([this] { begin_answers(); });
   }
   ~SilentListener() {
     ::shutdown(fd_, SHUT_RDWR);
@@ -69,14 +70,80 @@ class SilentListener {
   void begin_answers() {
     std::vector<int> taken;
     for (int one = ::accept(fd_, nullptr, nullptr); one >= 0; one = ::accept(fd_, nullptr, nullptr)) {
-      (void)::send(one, "0", 1, MSG_NOSIGNAL);  // 0x30: a SEQUENCE, as every message of LDAP
+      // 0x30: a SEQUENCE, as every message of LDAP is; of 2 GiB.
+      const std::string begin =
+          says_ == Says::one_octet ? "0" : "0\x84\x7f\xff\xff\xff" + std::string(1 << 20, 'x');
+      (void)::send(one, begin.data(), begin.size(), MSG_NOSIGNAL | MSG_DONTWAIT);
       taken.push_back(one);
     }
     for (const int one : taken) ::close(one);
   }
+  Says says_;
   int fd_ = ::socket(AF_INET, SOCK_STREAM, 0);
   int port_ = 0;
   std::thread thread_;
+};
+
+/// Passes on to a directory, but for connections on which somebody has said a word: those go no further.
+class StallingRelay {
+ public:
+  StallingRelay(int to, std::string word) : to_(to), word_(std::move(word)) {
+    sockaddr_in address = at(0);
+    socklen_t size = sizeof(address);
+    auto* generic = reinterpret_cast<sockaddr*>(&address);
+    if (::bind(fd_, generic, size) != 0 || ::listen(fd_, 64) != 0) ADD_FAILURE() << "no port";
+    ::getsockname(fd_, generic, &size);
+    port_ = ntohs(address.sin_port);
+    accepting_ = std::thread([this] { accept_all(); });
+  }
+  ~StallingRelay() {
+    ::shutdown(fd_, SHUT_RDWR);
+    accepting_.join();
+    for (const int one : sockets_) ::shutdown(one, SHUT_RDWR);
+    for (std::thread& one : carrying_) one.join();
+    for (const int one : sockets_) ::close(one);
+    ::close(fd_);
+  }
+  StallingRelay(const StallingRelay&) = delete;
+  StallingRelay& operator=(const StallingRelay&) = delete;
+  std::string url() const { return "ldap://127.0.0.1:" + std::to_string(port_); }
+
+ private:
+  static sockaddr_in at(int port) {
+    sockaddr_in out{};
+    out.sin_family = AF_INET;
+    out.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
+    out.sin_port = htons(static_cast<std::uint16_t>(port));
+    return out;
+  }
+  void accept_all() {
+    for (int one = ::accept(fd_, nullptr, nullptr); one >= 0; one = ::accept(fd_, nullptr, nullptr)) {
+      const int other = ::socket(AF_INET, SOCK_STREAM, 0);
+      sockaddr_in address = at(to_);
+      (void)::connect(other, reinterpret_cast<sockaddr*>(&address), sizeof(address));
+      sockets_.insert(sockets_.end(), {one, other});
+      carrying_.emplace_back([this, one, other] { carry(one, other, word_); });
+      carrying_.emplace_back([this, one, other] { carry(other, one, ""); });
+    }
+  }
+  static void carry(int from, int to, const std::string& but) {
+    char octets[4096];
+    bool stalls = false;
+    for (ssize_t got = ::recv(from, octets, sizeof(octets), 0); got > 0;
+         got = ::recv(from, octets, sizeof(octets), 0)) {
+      const std::string_view said(octets, static_cast<std::size_t>(got));
+      stalls = stalls || (!but.empty() && said.find(but) != std::string_view::npos);
+      if (!stalls) (void)::send(to, octets, said.size(), MSG_NOSIGNAL);
+    }
+    ::shutdown(to, SHUT_RDWR);
+  }
+  int to_;
+  std::string word_;
+  int fd_ = ::socket(AF_INET, SOCK_STREAM, 0);
+  int port_ = 0;
+  std::vector<int> sockets_;  // of the accepting thread, until it has ended
+  std::vector<std::thread> carrying_;
+  std::thread accepting_;
 };
 
 class PeopleInADirectory : public testing::Test {
@@ -237,14 +304,47 @@ TEST_F(PeopleInADirectory, AreRefusedInTimeByASilentServerOfEveryKind) {
   EXPECT_TRUE(node.log_has(tls + " cannot be asked"));
 }
 
-TEST_F(PeopleInADirectory, AreRefusedInTimeByAServerThatStopsInTheMiddle) {
-  const SilentListener half(true);
+TEST_F(PeopleInADirectory, AreRefusedInTimeByAServerThatStopsInTheMiddleOrSendsTooMuch) {
+  for (const auto says : {SilentListener::Says::one_octet, SilentListener::Says::too_much}) {
+    const SilentListener half(says);
+    TestNode asks("asks");
+    asks.plan(kRealm + ScratchDirectory::plan("\"" + half.url() + "\"",
+                                              "encryption = \"none\"\nanswer_within = \"300ms\""));
+    asks.start();
+    for (const char* user : {"wira@reef.example", "indah@reef.example", "galih@reef.example"})
+      EXPECT_EQ(client({"ask", "access", "--to", asks.access_to(), "--secret", "laut", "--user", user,
+                        "--password", "x", "--wait", "20s", "--tries", "1"})
+                    .exit_code,
+                1);
+    EXPECT_TRUE(asks.log_has(half.url() + " cannot be asked")) << asks.log();
+  }
+}
+
+// A password that is proved somewhere behind the directory, where nobody answers.
+TEST_F(PeopleInADirectory, AreNotHeldByOneOfThemForWhomThereIsNoAnswer) {
+  people.start();
+  const StallingRelay relay(people.port(), "macet-1");
   node.plan(kRealm +
-            ScratchDirectory::plan("\"" + half.url() + "\"",
-                                   "encryption = \"none\"\nanswer_within = \"300ms\"\nconnections = 1"));
+            ScratchDirectory::plan("\"" + relay.url() + "\"",
+                                   "encryption = \"none\"\nanswer_within = \"5s\"\nconnections = 2"));
   node.start();
-  EXPECT_EQ(sign_in("wira@reef.example", "karang-21").exit_code, 1);
-  EXPECT_TRUE(node.log_has(half.url() + " cannot be asked")) << node.log();
+  std::vector<std::thread> stuck;
+  for (int i = 0; i < 2; ++i) stuck.emplace_back([this] { (void)sign_in("INDAH@reef.example", "macet-1"); });
+  EXPECT_EQ(sign_in("wira@reef.example", "karang-21").exit_code, 0) << node.log();
+  for (std::thread& one : stuck) one.join();
+  EXPECT_EQ(sign_in("wira@reef.example", "karang-21").exit_code, 0);
+  EXPECT_EQ(node.log().find("cannot be asked"), std::string::npos) << node.log();
+}
+
+TEST_F(PeopleInADirectory, AreServedWhileItsConnectionsChange) {
+  people.start();
+  node.plan(kRealm + people.plan());
+  node.start();
+  for (int connections = 1; connections < 4; ++connections) {
+    node.plan(kRealm + people.plan() + "connections = " + std::to_string(connections) + "\n");
+    EXPECT_EQ(client({"plan", "reload", "--node", node.file()}).exit_code, 0);
+    EXPECT_EQ(sign_in("wira@reef.example", "karang-21").exit_code, 0);
+  }
 }
 
 TEST_F(PeopleInADirectory, AreNotLookedForByAnAccountThatIsRefusedAgainAndAgain) {
@@ -290,6 +390,20 @@ TEST_F(PeopleInADirectory, AreRememberedUntilTheyAreForgotten) {
   EXPECT_THAT(forgotten.out, HasSubstr("1 entry forgotten"));
   EXPECT_EQ(sign_in("wira@reef.example", "karang-21").exit_code, 1);
   EXPECT_TRUE(reason_is("wira@reef.example", "no access rule matches"));
+}
+
+TEST_F(PeopleInADirectory, AreRememberedWithTheirGroupsWhereThePasswordIsGivenOut) {
+  people.start();
+  node.plan(kRealm + people.plan() + "passwords = { nt = \"reefNtHash\" }\n" + kRules);
+  node.start();
+  const std::vector<std::string> challenge{"--method", "ms-chap-v2"};
+  EXPECT_EQ(sign_in("wira@reef.example", "karang-21", challenge).exit_code, 0);
+  people.change(
+      "dn: cn=deck,ou=groups,dc=reef,dc=example\nchangetype: modify\ndelete: member\nmember: "
+      "uid=wira,ou=crew,dc=reef,dc=example\n\n");
+  EXPECT_EQ(sign_in("wira@reef.example", "karang-21", challenge).exit_code, 0);
+  EXPECT_EQ(client({"directory", "forget", "--node", node.file()}).exit_code, 0);
+  EXPECT_EQ(sign_in("wira@reef.example", "karang-21", challenge).exit_code, 1);
 }
 
 TEST_F(PeopleInADirectory, AreAskedForOverTlsWhereTheCertificateIsTrusted) {
