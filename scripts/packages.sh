@@ -2,7 +2,7 @@
 
 build_packages=(
   g++ cmake ninja-build ccache pkg-config
-  libasio-dev libc-ares-dev libcli11-dev libcpp-httplib-dev libcrypt-dev libfmt-dev libhowardhinnant-date-dev libldap-dev libmicrohttpd-dev libpcap-dev libpq-dev libpqxx-dev libre2-dev libspdlog-dev libsqlite3-dev libsqlitecpp-dev
+  libasio-dev libc-ares-dev libcli11-dev libcpp-httplib-dev libcrypt-dev libfmt-dev libhowardhinnant-date-dev libldap-dev libmicrohttpd-dev libpcap-dev libpng-dev libpq-dev libpqxx-dev libqrencode-dev libre2-dev libspdlog-dev libsqlite3-dev libsqlitecpp-dev
   libtomlplusplus-dev libutf8proc-dev nettle-dev nlohmann-json3-dev
   libssl-dev zlib1g-dev libbrotli-dev tzdata
 )

@@ -1,5 +1,6 @@
 #pragma once
 // HTTP for the management API: connections, bounds and deadlines. What is answered is the calls' business.
+#include <chrono>
 #include <memory>
 
 #include "admin/http.h"

@@ -15,5 +15,6 @@ std::span<const EmbeddedFile> demo_world();
 /// What the demo has besides when nodes share a database: files of its own, and more lines of the demo's.
 std::span<const EmbeddedFile> shared_world();
 std::span<const EmbeddedFile> directory_world();
+std::span<const EmbeddedFile> factors_world();
 
 }  // namespace jembatan

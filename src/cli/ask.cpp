@@ -274,6 +274,8 @@ std::vector<Command> ask_commands() {
              false,
              {},
              true},
+            {"--token", "SECRET",
+             "the secret of a token of a lab, in Base32: {code} in password and answer is its code of now"},
             {"--unsigned", "", "leave Message-Authenticator out, as some devices do"}}),
        kAttributes, ask_access},
       {"ask accounting", "Send one Accounting-Request, show both packets, judge the reply",

@@ -117,7 +117,15 @@ Result<DryRun::Decided> DryRun::decide(const Step& step, std::size_t number) {
   return out;
 }
 
-// Passwords are compared here and now; records are taken for kept; no directory is asked.
+engine::Judged DryRun::judged(const engine::Job::Judge& job) {
+  const auto tokens = job.plan->tokens_of(job.user, job.factor);
+  identity::CodePage& page = pages_[{job.factor, job.user}];
+  return {identity::judge(page, tokens, text_of(job.typed.reveal()), job.plan->factors[job.factor].limits,
+                          job.now)};
+}
+
+// Passwords are compared here and now, codes judged by those that came before; records are taken for kept; no
+// directory is asked.
 void DryRun::carry_out(Decided& out) {
   while (!actions_.jobs.empty()) {
     const auto jobs = std::exchange(actions_.jobs, {});
@@ -127,6 +135,7 @@ void DryRun::carry_out(Decided& out) {
       const auto* compare = std::get_if<engine::Job::Compare>(&job.work);
       engine::JobResult result = engine::NotDone{"it is not asked here"};
       if (std::holds_alternative<engine::Job::Record>(job.work)) result = accounting::Kept{1, false};
+      if (const auto* judge = std::get_if<engine::Job::Judge>(&job.work)) result = judged(*judge);
       if (compare != nullptr) result = engine::Compared{compare->stored->matches(compare->typed.reveal())};
       engine_->on_done(job.ticket, result, {clock_.now(), actions_});
     }

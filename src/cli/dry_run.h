@@ -24,6 +24,7 @@ class DryRun {
   Status run_step(const rehearsal::Step& step, CaseResult& result, std::size_t number);
   Result<Decided> decide(const rehearsal::Step& step, std::size_t number);
   const plan::Client* client_of(const rehearsal::Step& step) const;
+  engine::Judged judged(const engine::Job::Judge& job);
   void carry_out(Decided& out);
 
   plan::PlanPtr plan_;
@@ -34,6 +35,7 @@ class DryRun {
   forward::HealthBoard board_;
   engine::Actions actions_;
   std::optional<engine::Engine> engine_;
+  std::map<std::pair<std::size_t, std::string>, identity::CodePage> pages_;  // by factor and user
   std::uint16_t next_port_ = 1024;
 };
 

@@ -103,8 +103,9 @@ Status let_second_hub_in() {
 }
 
 Exit up(const Arguments& arguments, Terminal& terminal) {
-  const lab::Wish wish{arguments.has("--fresh"), arguments.has("--hosts"), arguments.has("--shared"),
-                       arguments.has("--directory"), arguments.has("--free-ports")};
+  const lab::Wish wish{arguments.has("--fresh"),   arguments.has("--hosts"),
+                       arguments.has("--shared"),  arguments.has("--directory"),
+                       arguments.has("--factors"), arguments.has("--free-ports")};
   if (const Status s = lab::up(wish); !s) return report(s.error(), terminal);
   for (const char* name : {"reef-1", "hub"}) {  // the home first: the hub probes it as soon as it knows it
     if (const Status s = give_first_plan(name); !s) return report(s.error(), terminal);
@@ -167,6 +168,7 @@ std::vector<Command> lab_commands() {
          "shares the plan of the first"},
         {"--directory", "",
          "some of Reef Line's people are in an LDAP directory, which is started with the nodes"},
+        {"--factors", "", "the harbour's engineers are asked for a second factor, a one-time code"},
         {"--free-ports", "", "take free ports instead of 1389, 1812, 1813, 3799 and 8812"},
         as_json},
        {},

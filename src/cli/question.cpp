@@ -123,6 +123,7 @@ Status Question::read_access(const Arguments& arguments) {
   const auto method = method_named(arguments.get("--method", "pap"));
   if (!method) return method.error().at("--method");
   method_ = *method;
+  if (const Status read = read_token(arguments); !read) return read;
   if (!arguments.has("--no-password")) {
     auto password = read_password(arguments);
     if (!password) return password.error();
@@ -131,6 +132,27 @@ Status Question::read_access(const Arguments& arguments) {
   what_ = fmt::format("may {} sign in{}?", escaped(user_),
                       password_ ? " (" + arguments.get("--method", "pap") + ")" : ", without a password");
   return {};
+}
+
+// The token of an authenticator program as it is by default.
+Status Question::read_token(const Arguments& arguments) {
+  if (!arguments.has("--token")) return {};
+  auto key = identity::from_base32(arguments.get("--token"));
+  if (!key) return key.error().at("--token");
+  token_.emplace();
+  token_->key = Secret(text_of(*key));
+  wipe(*key);
+  return {};
+}
+
+Secret Question::filled(const Secret& text) const {
+  constexpr std::string_view kPlace = "{code}";
+  std::string out(text_of(text.reveal()));
+  const std::size_t at = out.find(kPlace);
+  if (!token_ || at == std::string::npos) return text;
+  const auto now = host::SystemClock().now().wall;
+  out.replace(at, kPlace.size(), identity::code_at(*token_, identity::counter_at(*token_, now)));
+  return Secret(out);
 }
 
 Status Question::read_accounting(const Arguments& arguments) {
@@ -256,7 +278,7 @@ Result<Exchanged> Question::packet(std::optional<Numbered> number) const {
   if (built && named) built = packet.add(AttributeType::user_name, std::string_view(user_));
   if (built && password_) {
     host::SystemRandom random;
-    auto credential = prove({method_, user_, *password_}, authenticator_of(packet), secret_, random);
+    auto credential = prove({method_, user_, filled(*password_)}, authenticator_of(packet), secret_, random);
     if (!credential) return credential.error();
     proof_of_both = std::move(credential->proof_of_both);
     built = packet.add_encoded(credential->attributes);
@@ -268,7 +290,7 @@ Result<Exchanged> Question::packet(std::optional<Numbered> number) const {
 
 Result<Exchanged> Question::answer(const wire::PacketView& challenge, const Secret& given) const {
   wire::PacketBuilder packet = new_packet(Code::access_request);
-  const auto hidden = wire::hide_password(given.reveal(), authenticator_of(packet), secret_);
+  const auto hidden = wire::hide_password(filled(given).reveal(), authenticator_of(packet), secret_);
   if (!hidden) return hidden.error().at("--answer");
   Status built = packet.add_message_authenticator();
   if (built) built = packet.add(AttributeType::user_name, std::string_view(user_));

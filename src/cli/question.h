@@ -7,6 +7,7 @@
 #include "cli/exchange.h"
 #include "cli/peer.h"
 #include "dictionary/catalogue.h"
+#include "identity/one_time_code.h"
 #include "rehearsal/case.h"
 
 namespace jembatan::cli {
@@ -84,7 +85,10 @@ class Question {
   static Result<Question> prepare(const Arguments& arguments, wire::Code code, PortOf port);
   static Result<Question> of_session(const Arguments& arguments, wire::Code code);
   Status read_access(const Arguments& arguments);
+  Status read_token(const Arguments& arguments);
   Status read_accounting(const Arguments& arguments);
+  /// What was typed, with the token's code of now in the place of {code}.
+  Secret filled(const Secret& text) const;
   Status read_given(const Arguments& arguments);
   Result<Octets> encoded(const wire::Authenticator& authenticator) const;
   Result<Exchanged> complete(wire::PacketBuilder& packet, Status built) const;
@@ -102,6 +106,7 @@ class Question {
   Octets status_;  // Acct-Status-Type, encoded
   Method method_{};
   std::optional<Secret> password_;  // none: nothing is to be proved
+  std::optional<identity::Token> token_;
   bool signed_ = true;
 };
 

@@ -99,6 +99,7 @@ Arguments options_of_request(const Step& step, std::size_t number, const std::st
   set("--tries", std::to_string(step.tries));
   if (step.kind == Step::Kind::access) {
     set("--method", step.method);
+    if (!step.token.empty()) out.set("--token", step.token);
     if (step.password) {
       out.set("--password", std::string(jembatan::text_of(step.password->reveal())));
     } else {

@@ -45,7 +45,8 @@ void Terminal::note(std::string_view text) {
 }
 
 std::string Terminal::coloured(std::string_view text, Colour colour) const {
-  static constexpr std::array kCodes{"", "\033[32m", "\033[31m", "\033[33m", "\033[2m", "\033[1m"};
+  static constexpr std::array kCodes{"",        "\033[32m", "\033[31m",   "\033[33m",
+                                     "\033[2m", "\033[1m",  "\033[97;40m"};
   if (!is_terminal_ || colour == Colour::plain) return std::string(text);
   return kCodes[static_cast<std::size_t>(colour)] + std::string(text) + "\033[0m";
 }

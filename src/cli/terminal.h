@@ -8,7 +8,7 @@
 
 namespace jembatan::cli {
 
-enum class Colour : unsigned char { plain, good, bad, warn, dim, bold };
+enum class Colour : unsigned char { plain, good, bad, warn, dim, bold, paper };
 
 /// Where a command writes to: results to standard output, all else to standard error. Colour only on a
 /// terminal.

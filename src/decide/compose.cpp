@@ -84,10 +84,7 @@ Octets compose_reply(const plan::Plan& plan, const condition::Facts& facts, cons
 
 Octets reply_message(std::string_view text) {
   Octets out;
-  if (text.empty()) return out;
-  out.push_back(static_cast<std::uint8_t>(wire::AttributeType::reply_message));
-  out.push_back(static_cast<std::uint8_t>(text.size() + wire::kAttributeHeader));
-  append(out, view_of(text));
+  if (!text.empty()) wire::append_attribute(out, wire::AttributeType::reply_message, view_of(text));
   return out;
 }
 

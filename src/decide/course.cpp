@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include "decide/packet_edit.h"
 #include "decide/reasons.h"
 #include "decide/rehide.h"
@@ -92,6 +94,7 @@ Next Course::decide() {
 
 // The method comes first: of one that is not answered here, the user does not matter.
 Next Course::prove() {
+  if (resumed_) return go_on();
   const std::string_view method = way_.credential.method;
   const bool proves = method != "none";
   if (proves && !identity::answered_here(method)) {
@@ -125,6 +128,20 @@ Next Course::on(PersonPtr person) {
   return way_.credential.method == "none" ? admit_unproved() : Next{Next::What::prove};
 }
 
+// What was proved before the code was asked for holds; the rules decide anew.
+Next Course::go_on() {
+  if (resumed_->user != way_.full_name) return refuse({Outcome::rejected, kOfAnotherUser, resumed_->user});
+  user_ = plan_->user_named(way_.full_name);
+  if (user_ == nullptr && directory() != nullptr) person_ = resumed_->person;
+  proved_ = resumed_->factors;
+  if (telling_ != nullptr) telling_->resumed(*resumed_);
+  if (resumed_->proven.empty()) return admit_unproved();
+  const auto known = subject();
+  if (!known) return refuse({Outcome::rejected, identity::kNoUser});
+  const auto because = why_shut_out(*known, request());
+  return because.empty() ? admit(resumed_->proven, {}) : refuse({Outcome::rejected, because});
+}
+
 // Who signs in, as far as it is known.
 std::optional<Subject> Course::subject() const {
   if (user_ != nullptr) return subject_of(*user_);
@@ -132,14 +149,21 @@ std::optional<Subject> Course::subject() const {
   return person_ ? std::nullopt : find_subject(*plan_, way_.full_name);
 }
 
+// Whoever is not known here, and the client vouches for, has a name alone.
+Subject Course::signed_in() const {
+  const auto known = subject();
+  Subject out = known ? *known : Subject{};
+  if (!known) out.name = way_.full_name;
+  out.proven = proven_;
+  out.sessions = sessions_;
+  return out;
+}
+
 Next Course::admit_unproved() {
   if (telling_ != nullptr) telling_->nothing_proved(*plan_, way_, is_known());
-  Subject vouched_for;
-  vouched_for.name = way_.full_name;
   const auto known = subject();
-  if (!known) return admit(vouched_for, {});
-  const auto because = why_shut_out(*known, request());
-  return because.empty() ? admit(*known, {}) : refuse({Outcome::rejected, because});
+  const auto because = known ? why_shut_out(*known, request()) : std::string_view();
+  return because.empty() ? admit({}, {}) : refuse({Outcome::rejected, because});
 }
 
 // Whoever knows the password may be told why it does not help.
@@ -153,28 +177,75 @@ Next Course::on(Proof proof) {
     return reply(Code::access_reject, std::move(proof.besides),
                  {Outcome::rejected, proof.because, std::move(proof.detail)});
   }
-  Subject subject = *this->subject();
-  subject.proven = proof.by.empty() ? way_.credential.method : proof.by;
-  const auto because = why_shut_out(subject, request());
-  if (because.empty()) return admit(subject, proof.besides);
+  const auto because = why_shut_out(*subject(), request());
+  if (because.empty()) return admit(proof.by.empty() ? way_.credential.method : proof.by, proof.besides);
   return reply(Code::access_reject,
                identity::challenge_refusal(packet(), barred_by(because, person()), *random_),
                {Outcome::rejected, because});
 }
 
 Next Course::on(Challenge challenge) {
-  constexpr std::string_view kAnotherRound = "another round is asked for";
-  if (telling_ != nullptr) telling_->say(std::string(kAnotherRound));
-  return reply(Code::access_challenge, std::move(challenge.attributes), {Outcome::challenged, kAnotherRound});
+  leave();
+  if (challenge.because.empty()) challenge.because = "another round is asked for";
+  return reply(Code::access_challenge, std::move(challenge.attributes),
+               {Outcome::challenged, challenge.because, std::move(challenge.detail)});
 }
 
 // `besides`: what the method adds to an Access-Accept. Who proved the password may still not be let in: the
 // access rules say.
-Next Course::admit(Subject subject, OctetView besides) {
+Next Course::admit(std::string_view proven, OctetView besides) {
+  proven_ = proven;
+  Subject subject = signed_in();
   Trail trail;
-  const Admission admission = admitted(subject, telling_ == nullptr ? nullptr : &trail);
+  admission_ = admitted(subject, telling_ == nullptr ? nullptr : &trail);
   const condition::Facts facts = facts_of(request(), way_, &subject);
   if (telling_ != nullptr) telling_->rules(*plan_, facts, trail);
+  besides_.assign(besides.begin(), besides.end());
+  find_factors(facts);
+  return next_factor();
+}
+
+// Those that the rule asks for, unless it says that it does not here, and that are not proved yet.
+void Course::find_factors(const condition::Facts& facts) {
+  missing_.clear();
+  const plan::AccessRule* rule = admission_.rule;
+  if (!admission_.permit || rule == nullptr || rule->factors.empty()) return;
+  if (rule->factors_unless && rule->factors_unless->holds(facts)) {
+    if (telling_ != nullptr) telling_->say("second factors: not asked for, 'factors_unless' holds");
+    return;
+  }
+  for (const std::size_t factor : rule->factors) {
+    if (std::find(proved_.begin(), proved_.end(), plan_->factors[factor].name) == proved_.end())
+      missing_.push_back(factor);
+  }
+}
+
+Next Course::next_factor() {
+  if (missing_.empty()) return let_in();
+  factor_ = missing_.front();
+  missing_.erase(missing_.begin());
+  return {Next::What::factor};
+}
+
+Resumed Course::so_far() const {
+  return {way_.full_name, std::string(proven_), person_, proved_, plan_->factors[factor_].name};
+}
+
+Next Course::on(FactorProof proof) {
+  if (telling_ != nullptr) telling_->factor(proof);
+  if (proof.right) {
+    proved_.push_back(std::move(proof.factor));
+    return next_factor();
+  }
+  leave();
+  const std::string what = proof.detail.empty() ? "" : ": " + proof.detail;
+  return refuse({Outcome::rejected, proof.because, fmt::format("'{}'{}", proof.factor, what)});
+}
+
+Next Course::let_in() {
+  const Admission& admission = admission_;
+  const Subject subject = signed_in();
+  const condition::Facts facts = facts_of(request(), way_, &subject);
   const Code code = admission.permit ? Code::access_accept : Code::access_reject;
   std::vector<ReplyPart> parts;
   Octets attributes =
@@ -182,7 +253,7 @@ Next Course::admit(Subject subject, OctetView besides) {
                     {hidden_, telling_ == nullptr ? nullptr : &parts});
   if (telling_ != nullptr) telling_->reply(*plan_, parts);
   if (telling_ != nullptr && admission.permit) telling_->missing_vlan(*plan_, attributes);
-  if (admission.permit) append(attributes, besides);
+  if (admission.permit) append(attributes, besides_);
   Ending ending{admission.permit ? Outcome::accepted : Outcome::rejected, admission.because,
                 detail_of(admission, facts.method, now_)};
   if (admission.rule != nullptr && ending.detail == admission.rule->name) ending.about = Ending::About::rule;
@@ -194,7 +265,7 @@ Next Course::admit(Subject subject, OctetView besides) {
 Admission Course::admitted(Subject& subject, Trail* trail) {
   const Request asked = request();
   if (!plan_->asks_sessions || elsewhere_ == nullptr) return decide::admit(asked, way_, subject, trail);
-  const std::string place =
+  std::string place =
       identity::place_of(identity::station_of(asked.packet), identity::device_of(asked.packet, client_->name),
                          identity::port_of(asked.packet));
   const bool holds = subject.is_proven();
@@ -202,8 +273,14 @@ Admission Course::admitted(Subject& subject, Trail* trail) {
       holds ? elsewhere_->enter(way_.full_name, place, now_) : elsewhere_->count(way_.full_name, place, now_);
   sessions_ = subject.sessions;
   Admission out = decide::admit(asked, way_, subject, trail);
-  if (holds && !out.permit) elsewhere_->leave(way_.full_name, place);
+  if (holds) place_ = std::move(place);
+  if (!out.permit) leave();
   return out;
+}
+
+void Course::leave() {
+  if (elsewhere_ != nullptr && !place_.empty()) elsewhere_->leave(way_.full_name, place_);
+  place_.clear();
 }
 
 Next Course::on(const Kept& kept) {

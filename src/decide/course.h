@@ -4,6 +4,7 @@
 // was recorded. There is no other description of the way of a request.
 #include "decide/compose.h"
 #include "decide/edits.h"
+#include "decide/factor.h"
 #include "decide/method.h"
 #include "decide/outcome.h"
 #include "decide/telling.h"
@@ -28,6 +29,7 @@ struct Next {
     drop,     ///< no answer
     look_up,  ///< who has the name in the directory of the realm: a Person
     prove,    ///< whether the credential is the one of Course::user() or person(): a Proof, or a Challenge
+    factor,   ///< whether Course::factor() is proved, too: a FactorProof, or a Challenge
     record,   ///< keep the record, as way().accounting says: a Kept
     ask,      ///< a server of way().destination.group: an Answer or a Silence
   } what{};
@@ -78,12 +80,15 @@ class Course {
   /// The received packet has moved to other octets, which are the same.
   void moved_to(const wire::PacketView& received) { received_ = received; }
 
+  /// The request goes on with a conversation. Before begin().
+  void resume(ResumedPtr resumed) { resumed_ = std::move(resumed); }
   /// The first step. Called once.
   Next begin();
   // What came of the step that was asked for, and the step after it.
   Next on(PersonPtr person);        ///< of `look_up`: `prove`, the access rules, or an Access-Reject
   Next on(Proof proof);             ///< of `prove`, or instead of `look_up`: the access rules decide
-  Next on(Challenge challenge);     ///< of `prove`: an Access-Challenge (RFC 2865 §4.4)
+  Next on(FactorProof proof);       ///< of `factor`: the next one, or what the access rule says
+  Next on(Challenge challenge);     ///< of `prove` and `factor`: an Access-Challenge (RFC 2865 §4.4)
   Next on(const Kept& kept);        ///< of `record`: an Accounting-Response (RFC 2866 §4.2)
   Next on(const Answer& answer);    ///< of `ask`: the same to the client, after the plan's edits
   Next on(Silence silence);         ///< of `ask`: as the group's when_silent says
@@ -105,6 +110,12 @@ class Course {
   const Person* person() const { return person_.get(); }
   const plan::Directory* directory() const { return directory_of(*plan_, way_); }
   bool is_known() const { return user_ != nullptr || is_in_directory(); }
+  /// The factor that is to be proved, as an index into Plan::factors; in `factor`.
+  std::size_t factor() const { return factor_; }
+  /// The conversation that it goes on with; null: it begins one.
+  const Resumed* resumed() const { return resumed_.get(); }
+  /// What is to be kept until the next round; in `factor`.
+  Resumed so_far() const;
   Request request() const { return {*plan_, packet(), *client_, accounting_, now_, elsewhere_}; }
   /// Of the request: whoever looks at another packet puts that in.
   condition::Facts facts() const;
@@ -119,8 +130,14 @@ class Course {
   bool is_in_directory() const { return person_ && person_->found == Person::Found::one; }
   std::optional<Subject> subject() const;
   Next admit_unproved();
-  Next admit(Subject subject, OctetView besides);
+  Next go_on();
+  Next admit(std::string_view proven, OctetView besides);
+  Subject signed_in() const;
   Admission admitted(Subject& subject, Trail* trail);
+  void find_factors(const condition::Facts& facts);
+  Next next_factor();
+  Next let_in();
+  void leave();
   Next reply(wire::Code code, Octets attributes, Ending ending);
   Next refuse(Ending ending) { return reply(wire::Code::access_reject, {}, std::move(ending)); }
   std::optional<Octets> edited_reply(wire::Code code, OctetView attributes);
@@ -142,6 +159,15 @@ class Course {
   const plan::User* user_ = nullptr;
   PersonPtr person_;
   std::uint64_t sessions_ = 0;
+  ResumedPtr resumed_;
+  // From the access rules on:
+  std::string_view proven_;  // by which method; empty: the client vouches
+  Admission admission_;
+  Octets besides_;
+  std::string place_;                 // that the user holds; empty: none
+  std::vector<std::size_t> missing_;  // factors, in their order
+  std::vector<std::string> proved_;
+  std::size_t factor_ = 0;
 };
 
 /// A hop that a request goes to.

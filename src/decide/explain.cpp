@@ -51,6 +51,8 @@ class Explainer {
         return look_up();
       case Next::What::prove:
         return prove();
+      case Next::What::factor:
+        return factor();
       case Next::What::record:
         return record();
       case Next::What::ask:
@@ -92,6 +94,14 @@ class Explainer {
     telling_.say(fmt::format("password: what is kept of it proves {}, not {}",
                              join(names_of(identity::methods_of(user->password.form())), ", "), method));
     next(course_.on(Refusal{{Outcome::rejected, "the method cannot be proved here"}}));
+  }
+
+  void factor() {
+    const std::string& name = plan_.factors[course_.factor()].name;
+    if (plan_.tokens_of(course_.way().full_name, course_.factor()).empty())
+      return next(course_.on(FactorProof{name, false, kNotEnrolled}));
+    const char* words = assumed_.factors_right ? "taken for right" : "taken for granted";
+    next(course_.on(FactorProof{name, assumed_.factors_right, kWrongCode, words}));
   }
 
   void record() {
@@ -140,6 +150,8 @@ Result<Assumed> assumed_in(std::string_view text) {
       out.proven = true;
     } else if (one == "refused") {
       out.proven = false;
+    } else if (one == "factor=refused") {
+      out.factors_right = false;
     } else if (one == "directory=down") {
       out.found = Person::Found::no_answer;
     } else if (one == "directory=nobody") {

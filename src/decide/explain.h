@@ -8,9 +8,10 @@ struct Assumed {
   bool proven = true;                        ///< the credential is right
   Person::Found found = Person::Found::one;  ///< what a directory says
   std::vector<std::string> groups = {};      ///< the same
+  bool factors_right = true;                 ///< what second factors would come to
 };
 inline constexpr std::string_view kAssumptions =
-    "proven, refused, directory=down, directory=nobody, group=NAME";
+    "proven, refused, factor=refused, directory=down, directory=nobody, group=NAME";
 /// Some of kAssumptions, with commas between them; empty: proven.
 ///   errors  Errc::malformed, with those that are allowed
 Result<Assumed> assumed_in(std::string_view text);

@@ -16,7 +16,9 @@ struct Proof {
 
 /// Another round is wanted.
 struct Challenge {
-  Octets attributes;  ///< of the Access-Challenge, without State
+  Octets attributes;              ///< of the Access-Challenge
+  std::string_view because = {};  ///< why; a literal
+  std::string detail = {};
 };
 
 /// A method that takes several rounds, as a state machine: each request of its conversation goes in, another

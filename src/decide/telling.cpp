@@ -4,6 +4,7 @@
 
 #include "base/text.h"
 #include "decide/nearest.h"
+#include "decide/reasons.h"
 #include "dictionary/describe.h"
 
 namespace jembatan::decide {
@@ -109,6 +110,19 @@ void Telling::proof(const plan::Plan& plan, const Way& way, bool known, const st
   } else {
     say(fmt::format("password: {}", why_not.empty() ? "right" : why_not));
   }
+}
+
+void Telling::resumed(const Resumed& so_far) {
+  say(fmt::format("goes on with the conversation of '{}', who has proved {}; asked for: '{}'{}",
+                  escaped(so_far.user),
+                  so_far.proven.empty() ? "nothing here (the client vouches)" : so_far.proven, so_far.asked,
+                  so_far.tries == 0 ? "" : ", after " + counted(so_far.tries, "wrong code")));
+}
+
+void Telling::factor(const FactorProof& proof) {
+  say(fmt::format(
+      "second factor '{}': {}", proof.factor,
+      proof.right ? proof.detail : with_detail(proof.because, proof.detail)));
 }
 
 void Telling::reply(const plan::Plan& plan, const std::vector<ReplyPart>& parts) {

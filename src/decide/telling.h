@@ -1,6 +1,7 @@
 #pragma once
 // The words for each step of a request's course.
 #include "decide/compose.h"
+#include "decide/factor.h"
 
 namespace jembatan::decide {
 
@@ -27,6 +28,9 @@ class Telling {
   ///   known    somebody has this name, or a directory has been asked for it
   ///   why_not  empty: it was right
   void proof(const plan::Plan& plan, const Way& way, bool known, const std::string& why_not);
+  /// What a conversation that goes on had proved.
+  void resumed(const Resumed& so_far);
+  void factor(const FactorProof& proof);
   /// The rules that were looked at, each with what decided it.
   ///   facts  that they were looked at with
   void rules(const plan::Plan& plan, const condition::Facts& facts, const Trail& trail);

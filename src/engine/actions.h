@@ -70,8 +70,16 @@ struct Job {
     bool stored = false;          ///< what it has of the password is wanted
     Duration within{};            ///< after which nobody waits for it any more
   };
+  /// A one-time code to judge by what has served before; the result is a Judged.
+  struct Judge {
+    plan::PlanPtr plan;
+    std::size_t factor = 0;  ///< index into Plan::factors
+    std::string user;        ///< with the realm
+    Secret typed;
+    WallTime now{};
+  };
   Ticket ticket;
-  std::variant<Compare, Record, LookUp> work;
+  std::variant<Compare, Record, LookUp, Judge> work;
 };
 
 /// What came of a job.
@@ -82,11 +90,14 @@ struct LookedUp {
   decide::PersonPtr person;         ///< never null
   identity::StoredPassword stored;  ///< if it was wanted
 };
+struct Judged {
+  Result<identity::CodeVerdict> verdict;
+};
 /// Nobody could be found to do it.
 struct NotDone {
   std::string_view because;  ///< a literal
 };
-using JobResult = std::variant<Compared, Result<accounting::Kept>, LookedUp, NotDone>;
+using JobResult = std::variant<Compared, Result<accounting::Kept>, LookedUp, Judged, NotDone>;
 
 /// A password that was refused while somebody watches.
 struct RejectedPassword {

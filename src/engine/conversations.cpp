@@ -4,12 +4,14 @@
 
 namespace jembatan::engine {
 
-void Conversations::put(const State& state, Conversation conversation, TimePoint now) {
+void Conversations::put(const State& state, Conversation conversation, TimePoint now,
+                        std::optional<TimePoint> until) {
   auto shard = shards_[state[15] % kShards].lock();
   end_expired(*shard, now);
   if (shard->by_age.size() >= most_each_) push_out(*shard);
   ++shard->of_client[conversation.client];
-  const auto held = shard->by_age.insert(shard->by_age.end(), {state, std::move(conversation), now + keep_});
+  const auto held = shard->by_age.insert(shard->by_age.end(),
+                                         {state, std::move(conversation), until.value_or(now + keep_)});
   shard->by_state[state] = held;
   size_.fetch_add(1, std::memory_order_relaxed);
 }
@@ -21,7 +23,9 @@ std::optional<Conversation> Conversations::take(OctetView state, std::string_vie
   auto shard = shards_[wanted[15] % kShards].lock();
   end_expired(*shard, now);
   const auto found = shard->by_state.find(wanted);
-  if (found == shard->by_state.end() || found->second->conversation.client != client) return std::nullopt;
+  if (found == shard->by_state.end() || found->second->conversation.client != client ||
+      found->second->until <= now)
+    return std::nullopt;
   std::optional<Conversation> out = std::move(found->second->conversation);
   found->second->conversation.client = client;  // by which end() counts
   end(*shard, found->second);

@@ -8,15 +8,17 @@
 
 #include "base/clock.h"
 #include "base/guarded.h"
+#include "decide/factor.h"
 #include "decide/method.h"
 
 namespace jembatan::engine {
 
 /// What is kept between an Access-Challenge and the next request (RFC 2865 §5.24).
 struct Conversation {
-  std::unique_ptr<decide::Method> method;
-  std::string client;  ///< whose it is
-  std::string user;    ///< with its realm, as the plan understands the name
+  std::unique_ptr<decide::Method> method;  ///< null: a code was asked for
+  std::string client;                      ///< whose it is
+  std::string user;                        ///< with its realm, as the plan understands the name
+  decide::ResumedPtr resumed = {};         ///< what was proved, if a code was asked for
 };
 
 /// The conversations of a node, by their State: 16 random octets. Whoever works on a packet takes its
@@ -30,7 +32,9 @@ class Conversations {
   explicit Conversations(std::size_t most = 16384, Duration keep = Duration{60000})
       : most_each_(std::max<std::size_t>(1, most / kShards)), keep_(keep) {}
 
-  void put(const State& state, Conversation conversation, TimePoint now);
+  ///   until  it expires; nothing: after the time that is usual here
+  void put(const State& state, Conversation conversation, TimePoint now,
+           std::optional<TimePoint> until = std::nullopt);
   /// Nothing if there is none of this State and client: it has ended, has expired, or is being worked on.
   std::optional<Conversation> take(OctetView state, std::string_view client, TimePoint now);
 

@@ -27,10 +27,12 @@ Engine::Engine(Settings settings, Random& random, Counters& counters)
       slowdown_(settings_.slowdown),
       loop_mark_(settings_.loop_mark),
       conversations_(settings_.conversations),
-      origins_(settings_.origins) {
+      origins_(settings_.origins),
+      remembered_(settings_.remembered) {
   std::uint8_t seed[24];
   random_.fill(seed);
   if (!conversations_) conversations_ = std::make_shared<Conversations>();
+  if (!remembered_) remembered_ = std::make_shared<Remembered>();
   if (!origins_) origins_ = std::make_shared<Origins>(load64(seed));
   if (!slowdown_) slowdown_ = std::make_shared<Slowdown>(load64(seed));
   if (!loop_mark_) loop_mark_ = std::make_shared<const LoopMark>(Secret(text_of(OctetView(seed).subspan(8))));
@@ -184,10 +186,12 @@ std::optional<Ticket> Engine::wait(const Request& request, std::optional<Duratio
     pending->course.emplace(std::move(*request.course));
     pending->course->moved_to(*PacketView::parse(pending->octets));
     pending->given = std::move(*request.given);
+    pending->conversation = std::move(*request.conversation);
   }
   pending->crossing = {};
   pending->comparing = false;
   pending->looking_up = false;
+  pending->judging = false;
   pending->began_elsewhere = false;
   repeats_.waits(pending->repeat, ticket);
   if (at_most) deadlines_.push({request.turn.now.steady + *at_most, ticket});

@@ -9,10 +9,15 @@
 #include "engine/datagram.h"
 #include "engine/loop_mark.h"
 #include "engine/origins.h"
+#include "engine/remembered.h"
 #include "engine/repeats.h"
 #include "engine/slowdown.h"
 
 namespace jembatan::engine {
+
+/// How Remembered's keys of a user begin.
+///   user  with the realm
+std::string remembered_beginning(std::string_view user);
 
 struct Settings {
   std::vector<Listening> listeners;
@@ -28,6 +33,7 @@ struct Settings {
   std::shared_ptr<const LoopMark> loop_mark = {};  ///< the same
   std::shared_ptr<Conversations> conversations = {};  ///< the same
   std::shared_ptr<Origins> origins = {};              ///< the same
+  std::shared_ptr<Remembered> remembered = {};        ///< the same
   std::shared_ptr<decide::Elsewhere> elsewhere = {};  ///< the same; null: nobody is anywhere
   /// Begins the method that takes several rounds, for a request that is to be proved; null: it is proved in
   /// one. Empty: there is no such method.
@@ -73,11 +79,13 @@ class Engine final : private Composer {
     Repeats::Handle repeat;
     std::optional<decide::Course> course;
     std::vector<Given> given;
-    Ticket crossing;                  ///< while servers are asked
-    bool comparing = false;           ///< while a password is compared, here or by a directory
-    bool looking_up = false;          ///< while a directory is asked
-    identity::StoredPassword stored;  ///< that a directory has of the user
-    bool began_elsewhere = false;     ///< its conversation did, with a server: no other can go on with it
+    Ticket crossing;                           ///< while servers are asked
+    bool comparing = false;                    ///< while a password is compared, here or by a directory
+    bool looking_up = false;                   ///< while a directory is asked
+    bool judging = false;                      ///< while a one-time code is judged
+    std::optional<Conversation> conversation;  ///< that it goes on with
+    identity::StoredPassword stored;           ///< that a directory has of the user
+    bool began_elsewhere = false;  ///< its conversation did, with a server: no other can go on with it
   };
   /// One request while a step looks at it. Views only.
   struct Request {
@@ -91,7 +99,8 @@ class Engine final : private Composer {
     const Turn& turn;
     decide::Course* course = nullptr;  ///< once it has one
     std::vector<Given>* given = nullptr;
-    Ticket ticket = {};  ///< if it has waited
+    std::optional<Conversation>* conversation = nullptr;  ///< that it goes on with
+    Ticket ticket = {};                                   ///< if it has waited
 
     const wire::SharedSecret& secret() const { return client.secret_of(which_secret); }
     std::chrono::microseconds age() const {
@@ -151,11 +160,24 @@ class Engine final : private Composer {
   void prove(const Request& request);
   bool converse(const Request& request);
   void next_round(const Request& request, Conversation conversation);
+  /// A State that belongs to no conversation, where there are conversations.
+  bool is_stray(const Request& request) const;
+  /// Asks for another round (RFC 2865 §5.24), and keeps the conversation until then.
+  void challenge_with(const Request& request, decide::Challenge challenge, Conversation conversation,
+                      std::optional<Duration> within);
   void prove_typed(const Request& request);
   void compare(const Request& request, const identity::StoredPassword& stored, OctetView typed);
   void compared(const Request& request, Compared result);
   void typed_proved(const Request& request, Compared result, OctetView typed);
+  static OctetView password_in(const decide::Course& course, OctetView typed);
   void proved(const Request& request, decide::Proof proof);
+
+  // Second factors (factors.cpp).
+  void prove_factor(const Request& request);
+  void judge(const Request& request, Secret code);
+  void judged(const Request& request, const Judged& result);
+  void ask_code(const Request& request, decide::Resumed so_far, std::string_view because,
+                const std::string& detail);
 
   // Endings: each datagram meets one of them. A reply goes out signed, with the client's Proxy-State
   // attributes.
@@ -200,6 +222,7 @@ class Engine final : private Composer {
   std::shared_ptr<const LoopMark> loop_mark_;
   std::shared_ptr<Conversations> conversations_;
   std::shared_ptr<Origins> origins_;
+  std::shared_ptr<Remembered> remembered_;
 };
 
 }  // namespace jembatan::engine

@@ -56,9 +56,17 @@ void Engine::take_course(const Request& request) {
                          request.arrived.wall, settings_.elsewhere.get()},
                         {{request.secret(), request.packet.authenticator()}, random_}, random_);
   std::vector<Given> given;
+  std::optional<Conversation> conversation;
+  if (const auto state = request.packet.find(AttributeType::state); state && !accounting)
+    conversation = conversations_->take(state->value, request.client.name, request.turn.now.steady);
+  if (conversation && conversation->resumed) {
+    course.resume(conversation->resumed);
+    given.push_back({request.age(), conversation->resumed});
+  }
   Request with = request;
   with.course = &course;
   with.given = &given;
+  with.conversation = &conversation;
   carry_on(with, course.begin());
 }
 
@@ -72,6 +80,8 @@ void Engine::carry_on(const Request& request, Next next) {
       return look_up(request);
     case Next::What::prove:
       return prove(request);
+    case Next::What::factor:
+      return prove_factor(request);
     case Next::What::record:
       return record(request);
     case Next::What::ask:

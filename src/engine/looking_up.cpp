@@ -24,6 +24,7 @@ void Engine::look_up(const Request& request) {
   const plan::Directory& directory = *course.directory();
   const decide::Way& way = course.way();
   const bool proves = way.credential.method != "none";
+  if (is_stray(request)) return proved(request, {false, decide::kStrayState});
   if (proves && (is_slowed(request) || !may_begin(request))) return;
   Job::LookUp job{
       request.live->plan,       *way.entry->directory, way.user, way.realm, way.full_name, {}, false,
@@ -36,7 +37,7 @@ void Engine::look_up(const Request& request) {
       return give(request, decide::Failure{
                                {Outcome::malformed, "User-Password cannot be opened", typed.error().text}});
     }
-    job.typed = Secret(text_of(*typed));
+    job.typed = Secret(text_of(password_in(course, *typed)));
     wipe(*typed);
   } else {
     job.stored = proves;

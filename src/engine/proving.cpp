@@ -86,6 +86,7 @@ void Engine::prove(const Request& request) {
   const decide::Course& course = *request.course;
   const auto& limits = request.live->plan->sign_in;
   const auto attempt = attempt_of(request);
+  if (is_stray(request)) return proved(request, {false, decide::kStrayState});
   if (course.person() == nullptr && is_slowed(request)) return;  // otherwise it has begun
   if (converse(request)) return;
   if (shows_nothing(request)) {
@@ -108,6 +109,12 @@ void Engine::prove(const Request& request) {
                    std::move(challenged->right ? challenged->accept : challenged->reject)});
 }
 
+// Without the code that stands beside it.
+OctetView Engine::password_in(const decide::Course& course, OctetView typed) {
+  const auto field = decide::factor_in_field(course.request(), course.way());
+  return decide::typed_parts(course.request(), course.way(), field, typed).password;
+}
+
 // An unknown user takes as long as one whose password is hashed, if the plan has such users.
 void Engine::prove_typed(const Request& request) {
   using Password = decide::Person::Password;
@@ -118,14 +125,15 @@ void Engine::prove_typed(const Request& request) {
   if (!typed)
     return give(request,
                 decide::Failure{{Outcome::malformed, "User-Password cannot be opened", typed.error().text}});
+  const OctetView password = password_in(course, *typed);
   const identity::StoredPassword* stored = stored_of(request);
   if (stored == nullptr && person == nullptr) stored = request.live->plan->slow_password();
   if (person != nullptr && person->password != Password::not_asked) {
-    typed_proved(request, {person->password == Password::right}, *typed);
+    typed_proved(request, {person->password == Password::right}, password);
   } else if (stored == nullptr || !stored->slow()) {
-    typed_proved(request, {course.is_known() && stored->matches(*typed)}, *typed);
+    typed_proved(request, {course.is_known() && stored->matches(password)}, password);
   } else if (may_begin(request)) {
-    compare(request, *stored, *typed);
+    compare(request, *stored, password);
   }
   wipe(*typed);
 }
@@ -140,7 +148,7 @@ void Engine::compare(const Request& request, const identity::StoredPassword& sto
 void Engine::compared(const Request& request, Compared result) {
   const auto hidden = request.course->packet().find(AttributeType::user_password);
   auto typed = wire::reveal_password(hidden->value, request.packet.authenticator(), request.secret());
-  typed_proved(request, {result.matches && request.course->is_known()}, *typed);
+  typed_proved(request, {result.matches && request.course->is_known()}, password_in(*request.course, *typed));
   wipe(*typed);
 }
 

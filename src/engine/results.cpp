@@ -13,6 +13,7 @@ void Engine::on_done(Ticket ticket, const JobResult& result, const Turn& turn) {
     if (const auto* made = std::get_if<Compared>(&result)) return compared(request, *made);
     if (const auto* kept = std::get_if<Result<accounting::Kept>>(&result)) return recorded(request, *kept);
     if (const auto* found = std::get_if<LookedUp>(&result)) return looked_up(request, *found);
+    if (const auto* made = std::get_if<Judged>(&result)) return judged(request, *made);
     not_done(request, std::get<NotDone>(result).because);
   });
 }
@@ -35,6 +36,7 @@ void Engine::not_done(const Request& request, std::string_view because) {
     nobody.why = because;
     return looked_up(request, {std::make_shared<const decide::Person>(std::move(nobody)), {}});
   }
+  if (pending_.get(request.ticket)->judging) return judged(request, {fail(Errc::busy, std::string(because))});
   if (pending_.get(request.ticket)->comparing) slowdown_->end(attempt_of(request));
   give(request, decide::Failure{{Outcome::overloaded, because}});
 }

@@ -11,12 +11,13 @@ void Engine::resume(Ticket ticket, const Turn& turn, Step step) {
   const wire::PacketView packet = *wire::PacketView::parse(pending->octets);
   const Datagram in{pending->listener, pending->from, pending->to, pending->octets};
   step(Request{packet, in, pending->live, *pending->client, pending->which_secret, pending->repeat,
-               pending->arrived, turn, &*pending->course, &pending->given, ticket});
+               pending->arrived, turn, &*pending->course, &pending->given, &pending->conversation, ticket});
   if (pending_.get(ticket) == nullptr) return;  // it waits again, under another
   pending->live.reset();
   pending->course.reset();
   pending->given.clear();
   pending->stored = {};
+  pending->conversation.reset();
   pending_.release(ticket);
 }
 

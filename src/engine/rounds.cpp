@@ -7,22 +7,21 @@ namespace jembatan::engine {
 
 using wire::AttributeType;
 
-// RFC 2865 §5.24: the next round comes with the State that the last Access-Challenge had.
+bool Engine::is_stray(const Request& request) const {
+  return !*request.conversation && request.course->packet().find(AttributeType::state) &&
+         (settings_.begin_method || !request.live->plan->factors.empty());
+}
+
 bool Engine::converse(const Request& request) {
   if (!settings_.begin_method) return false;
   const decide::Course& course = *request.course;
-  const auto state = course.packet().find(AttributeType::state);
-  if (!state) {
+  std::optional<Conversation>& found = *request.conversation;
+  if (!found) {
     auto method = settings_.begin_method(course);
     if (!method) return false;
     next_round(request, {std::move(method), request.client.name, course.way().full_name});
-    return true;
-  }
-  auto found = conversations_->take(state->value, request.client.name, request.turn.now.steady);
-  if (!found) {
-    proved(request, {false, "no conversation has this State: it has ended, or has expired"});
   } else if (found->user != course.way().full_name) {
-    proved(request, {false, "the conversation began with another user", found->user});
+    proved(request, {false, decide::kOfAnotherUser, found->user});
   } else {
     next_round(request, std::move(*found));
   }
@@ -41,13 +40,18 @@ void Engine::next_round(const Request& request, Conversation conversation) {
     }
     return proved(request, std::move(*proof));
   }
+  challenge_with(request, std::move(std::get<decide::Challenge>(came)), std::move(conversation),
+                 std::nullopt);
+}
+
+void Engine::challenge_with(const Request& request, decide::Challenge challenge, Conversation conversation,
+                            std::optional<Duration> within) {
+  const TimePoint now = request.turn.now.steady;
   Conversations::State state;
   random_.fill(state);
-  auto& challenge = std::get<decide::Challenge>(came);
-  challenge.attributes.push_back(static_cast<std::uint8_t>(AttributeType::state));
-  challenge.attributes.push_back(static_cast<std::uint8_t>(state.size() + wire::kAttributeHeader));
-  append(challenge.attributes, state);
-  conversations_->put(state, std::move(conversation), request.turn.now.steady);
+  wire::append_attribute(challenge.attributes, AttributeType::state, state);
+  conversations_->put(state, std::move(conversation), now,
+                      within ? std::optional(now + *within) : std::nullopt);
   note_and_give(request, std::move(challenge));
 }
 

@@ -3,6 +3,8 @@
 #include <algorithm>
 #include <functional>
 
+#include "identity/name.h"
+
 namespace jembatan::engine {
 
 using namespace std::chrono_literals;
@@ -120,6 +122,18 @@ void Slowdown::wrong(const Attempt& attempt, const plan::SignIn& limits, TimePoi
   if (now - all.last > kForgetAllStations) all.wrong = 0;  // people mistype now and then, for years
   all.last = now;
   count(all, limits.slow_after * kAllStations, limits.slow_at_most, now);
+}
+
+std::size_t Slowdown::forget(std::string_view user) {
+  const std::lock_guard lock(mutex_);
+  std::size_t out = 0;
+  for (auto& [key, place] : places_) {
+    if (identity::comparable(key.substr(0, key.find('\0'))) != user) continue;
+    out += place.wrong > 0 ? 1U : 0U;
+    place.wrong = 0;
+    place.until = {};
+  }
+  return out;
 }
 
 void Slowdown::right(const Attempt& attempt) {

@@ -44,6 +44,10 @@ class Slowdown {
   void end(const Attempt& attempt);
   void wrong(const Attempt& attempt, const plan::SignIn& limits, TimePoint now);
   void right(const Attempt& attempt);
+  /// Forgets the wrong passwords of a user, from everywhere.
+  ///   user     comparable, with the realm
+  ///   returns  how many counts there were
+  std::size_t forget(std::string_view user);
 
  private:
   struct Place {

@@ -27,7 +27,7 @@ struct Given {
   };
   std::chrono::microseconds after{0};
   std::variant<Asked, Answered, Compared, decide::Challenge, decide::Kept, decide::Silence, decide::Refusal,
-               decide::PersonPtr>
+               decide::PersonPtr, decide::FactorProof, decide::ResumedPtr>
       what;
 };
 

@@ -32,8 +32,12 @@ Again::Again(const engine::Story& story, decide::Telling* telling)
               telling) {}
 
 Next Again::run() {
+  for (const Given& given : story_.given) {
+    if (const auto* resumed = std::get_if<decide::ResumedPtr>(&given.what)) course_.resume(*resumed);
+  }
   Next next = course_.begin();
   for (const Given& given : story_.given) {
+    if (std::holds_alternative<decide::ResumedPtr>(given.what)) continue;
     // Asking is no result: what comes next is the answer.
     if (const auto* asked = std::get_if<Given::Asked>(&given.what)) {
       if (!asked->again) (void)course_.to_send(story_.group, server(asked->server));
@@ -63,6 +67,7 @@ Next Again::on(const Given& given) {
     say(given, "the directory was asked");
     return course_.on(*person);
   }
+  if (const auto* factor = std::get_if<decide::FactorProof>(&given.what)) return course_.on(*factor);
   return course_.on(std::get<decide::Refusal>(given.what));
 }
 

@@ -27,7 +27,14 @@ microseconds read_time(CompactReader& in) {
   return microseconds(in.ok() ? out : 0);
 }
 
-// In the order of Given's variant, whose place is in front of each.
+// In front of each is its place in Given's variant; only of a challenge that says why, this.
+constexpr std::uint64_t kChallengeWithReason = 10;
+
+std::uint64_t kind_of(const Given& given) {
+  const auto* challenge = std::get_if<decide::Challenge>(&given.what);
+  return challenge != nullptr && !challenge->because.empty() ? kChallengeWithReason : given.what.index();
+}
+
 class GivenWriter {
  public:
   GivenWriter(CompactWriter& out, const Story& story, Octets& packet)
@@ -52,7 +59,29 @@ class GivenWriter {
     out_.text(proof.by);
     attributes(proof.besides);
   }
-  void operator()(const decide::Challenge& challenge) { attributes(challenge.attributes); }
+  void operator()(const decide::Challenge& challenge) {
+    attributes(challenge.attributes);
+    if (challenge.because.empty()) return;
+    out_.text(challenge.because);
+    out_.text(challenge.detail);
+  }
+  void operator()(const decide::FactorProof& proof) {
+    out_.text(proof.factor);
+    out_.number(proof.right ? 1 : 0);
+    out_.text(proof.because);
+    out_.text(proof.detail);
+  }
+  void operator()(const decide::ResumedPtr& given) {
+    const decide::Resumed& resumed = *given;
+    out_.text(resumed.user);
+    out_.text(resumed.proven);
+    out_.text(resumed.asked);
+    out_.number(resumed.tries);
+    out_.number(resumed.factors.size());
+    for (const std::string& factor : resumed.factors) out_.text(factor);
+    out_.number(resumed.person ? 1 : 0);
+    if (resumed.person) (*this)(resumed.person);
+  }
   void operator()(const decide::Kept& kept) {
     out_.number(static_cast<std::uint64_t>(kept.record) << 1U | (kept.again ? 1U : 0U));
     out_.text(kept.status);
@@ -127,6 +156,16 @@ class GivenReader {
         return Given{after, refusal()};
       case 7:
         return Given{after, std::make_shared<const decide::Person>(person())};
+      case 8:
+        return Given{after, factor_proof()};
+      case 9:
+        return Given{after, std::make_shared<const decide::Resumed>(resumed())};
+      case kChallengeWithReason: {
+        decide::Challenge out{copy(in_.octets())};
+        out.because = in_.text();
+        out.detail = in_.text();
+        return Given{after, std::move(out)};
+      }
       default:
         in_.fail();
         return std::nullopt;
@@ -163,6 +202,26 @@ class GivenReader {
     const auto outcome = static_cast<engine::Outcome>(std::min(in_.number(), kMostOutcome));
     const std::string_view because = in_.text();
     return {{outcome, because, std::string(in_.text())}};
+  }
+
+  decide::FactorProof factor_proof() {
+    decide::FactorProof out;
+    out.factor = in_.text();
+    out.right = in_.number() != 0;
+    out.because = in_.text();
+    out.detail = in_.text();
+    return out;
+  }
+  decide::Resumed resumed() {
+    decide::Resumed out;
+    out.user = in_.text();
+    out.proven = in_.text();
+    out.asked = in_.text();
+    out.tries = static_cast<unsigned>(in_.number());
+    for (std::uint64_t left = in_.number(); left > 0 && in_.ok(); --left)
+      out.factors.emplace_back(in_.text());
+    if (in_.number() != 0) out.person = std::make_shared<const decide::Person>(person());
+    return out;
   }
 
   // One of the first `most` of an enumeration.
@@ -357,7 +416,7 @@ void Packing::story(const Story& story, WallTime at, std::string_view words) {
   GivenWriter writer(out, story, packet_);
   for (const Given& given : story.given) {
     out.number(static_cast<std::uint64_t>(std::max<std::int64_t>(given.after.count(), 0)));
-    out.number(given.what.index());
+    out.number(kind_of(given));
     std::visit(writer, given.what);
   }
 }

@@ -40,6 +40,7 @@ class Rerun {
     const bool accounting = packet_.code() == wire::Code::accounting_request;
     decide::Course course({by_, packet_, *client, accounting, story_.arrived},
                           {{client->secret, packet_.authenticator()}, random_}, random_);
+    if (const auto* resumed = given<decide::ResumedPtr>()) course.resume(*resumed);
     Next next = course.begin();
     for (int steps = 0; steps < 8; ++steps) {
       if (next.what == Next::What::record) {
@@ -54,6 +55,11 @@ class Rerun {
         const bool nobody_then = compared != nullptr && compared->proof.because == identity::kNoUser;
         if (compared == nullptr || (nobody_then && course.is_known())) return not_known();
         next = course.on(compared->proof);
+      } else if (next.what == Next::What::factor) {
+        const auto* challenge = given<decide::Challenge>();
+        const auto* proof = factor_proof(by_.factors[course.factor()].name);
+        if (proof == nullptr && challenge == nullptr) return not_known();
+        next = proof == nullptr ? course.on(*challenge) : course.on(*proof);
       } else if (next.what == Next::What::ask) {
         const plan::Group& group = by_.groups[course.way().destination.group];
         if (const auto answer = answer_of(group)) {
@@ -94,6 +100,13 @@ class Rerun {
   const What* given() const {
     for (const Given& one : story_.given)
       if (const auto* what = std::get_if<What>(&one.what)) return what;
+    return nullptr;
+  }
+  const decide::FactorProof* factor_proof(const std::string& factor) const {
+    for (const Given& one : story_.given) {
+      const auto* proof = std::get_if<decide::FactorProof>(&one.what);
+      if (proof != nullptr && proof->factor == factor) return proof;
+    }
     return nullptr;
   }
   std::string group_then() const {

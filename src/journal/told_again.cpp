@@ -62,7 +62,8 @@ bool can_be_told_again(const plan::Plan& plan) {
          !any(plan.routes, [&](const plan::Route& route) { return looking.in(route.when); }) &&
          !any(plan.access_rules,
               [&](const plan::AccessRule& rule) {
-                return (rule.when && looking.in(*rule.when)) || looking.in(rule.reply);
+                return (rule.when && looking.in(*rule.when)) ||
+                       (rule.factors_unless && looking.in(*rule.factors_unless)) || looking.in(rule.reply);
               }) &&
          !any(plan.reply_sets, [&](const plan::ReplySet& set) { return looking.in(set.reply); }) &&
          !any(plan.users, [&](const plan::User& user) { return looking.in(user.reply); }) &&

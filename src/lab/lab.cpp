@@ -124,7 +124,8 @@ Status tell_of_database() {
 }
 
 Status make(const Wish& wish) {
-  const Status written = write_demo(folder(), {wish.free_ports, wish.hosts, wish.shared, wish.directory});
+  const Status written =
+      write_demo(folder(), {wish.free_ports, wish.hosts, wish.shared, wish.directory, wish.factors});
   if (!written) return written;
   if (wish.directory)
     if (const Status made = make_directory(); !made) return made;
@@ -174,6 +175,8 @@ Status up(const Wish& wish) {
   if (const Status s = made_with(wish.shared, has_database(), "--shared"); !s) return s;
   if (const Status s = made_with(wish.hosts, has_hosts(), "--hosts"); !s) return s;
   if (const Status s = made_with(wish.directory, has_directory(), "--directory"); !s) return s;
+  const bool has_factors = fs::exists(root / kHub / "plan" / "factors.toml");
+  if (const Status s = made_with(wish.factors, has_factors, "--factors"); !s) return s;
   if (has_database())
     if (const Status s = start_database(); !s) return s;
   if (has_directory())

@@ -16,6 +16,7 @@ struct Wish {
   bool shared = false;     ///< the nodes bring their accounting to one PostgreSQL (database.h), and there are
                            ///< two hubs, with one plan
   bool directory = false;  ///< some of the company's people are in a directory (people.h)
+  bool factors = false;    ///< the harbour's engineers have a second factor
   bool free_ports = false;  ///< replace the demo's ports by free ones when the folders are made
 };
 

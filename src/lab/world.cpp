@@ -115,6 +115,8 @@ Status write_demo(const fs::path& root, const World& world) {
     if (const Status s = add(shared_world()); !s) return s;
   if (world.directory)
     if (const Status s = add(directory_world()); !s) return s;
+  if (world.factors)
+    if (const Status s = add(factors_world()); !s) return s;
   if (world.hosts) std::ofstream(root / kHostsFile) << "\n";
   return {};
 }

@@ -19,6 +19,8 @@ struct Places {
   std::vector<Place> users;
   std::vector<Place> groups;
   std::vector<Place> directories;
+  std::vector<Place> factors;
+  std::vector<Place> enrolments;
   std::vector<Place> realms;
   std::vector<Place> routes;
   std::vector<Place> access_rules;

@@ -83,8 +83,14 @@ struct RouteParts {
   std::optional<MirrorParts> mirror;
 };
 
+struct EnrolmentParts {
+  Enrolment enrolment;
+  Reference factor;
+};
+
 struct AccessParts {
   AccessRule rule;
+  Reference factors;
   Reference reply;
   Reference also;
 };
@@ -102,6 +108,8 @@ using EditDraft = Draft<EditParts>;
 using ClientDraft = Draft<ClientParts>;
 using UserDraft = Draft<UserParts>;
 using DirectoryDraft = Draft<DirectoryParts>;
+using FactorDraft = Draft<Factor>;
+using EnrolmentDraft = Draft<EnrolmentParts>;
 using RealmDraft = Draft<RealmParts>;
 using SignInDraft = Draft<SignIn>;
 using RealmDefaultDraft = Draft<RealmDefaultParts>;
@@ -112,6 +120,8 @@ using ServerDraft = Draft<ServerParts>;
 std::span<const document::Field<ClientDraft>> client_fields();
 std::span<const document::Field<UserDraft>> user_fields();
 std::span<const document::Field<DirectoryDraft>> directory_fields();
+std::span<const document::Field<FactorDraft>> factor_fields();
+std::span<const document::Field<EnrolmentDraft>> enrolment_fields();
 std::span<const document::Field<RealmDraft>> realm_fields();
 std::span<const document::Field<RealmDefaultDraft>> realm_default_fields();
 std::span<const document::Field<SignInDraft>> sign_in_fields();

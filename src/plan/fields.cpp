@@ -343,6 +343,8 @@ std::vector<KeyMeaning> key_meanings() {
   add_meanings(out, "client", client_fields());
   add_meanings(out, "user", user_fields());
   add_meanings(out, "directory", directory_fields());
+  add_meanings(out, "factor", factor_fields());
+  add_meanings(out, "enrolment", enrolment_fields());
   add_meanings(out, "realm", realm_fields());
   add_meanings(out, "realm_default", realm_default_fields());
   add_meanings(out, "sign_in", sign_in_fields());

@@ -180,9 +180,11 @@ struct AccessRule {
   bool permit = false;
   Proof proof = Proof::password;     ///< the requests that it looks at
   std::vector<std::string> methods;  ///< that are acceptable; empty: all
-  std::string message;               ///< Reply-Message; may be empty
-  Assignments reply;                 ///< of the Access-Accept, or of the Access-Reject
-  std::vector<std::size_t> also;     ///< indices into Plan::reply_sets
+  std::vector<std::size_t> factors;  ///< indices into Plan::factors: all of them are asked for
+  std::optional<condition::Condition> factors_unless;  ///< where it holds, they are not
+  std::string message;                                 ///< Reply-Message; may be empty
+  Assignments reply;                                   ///< of the Access-Accept, or of the Access-Reject
+  std::vector<std::size_t> also;                       ///< indices into Plan::reply_sets
 };
 
 /// The points of a request's life at which attributes can be changed.

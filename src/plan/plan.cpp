@@ -49,6 +49,16 @@ const Realm* Plan::realm_named(std::string_view realm) const {
   return found == RealmTable::kNone ? nullptr : &realms[found];
 }
 
+std::vector<identity::Token> Plan::tokens_of(std::string_view user, std::size_t factor) const {
+  std::vector<identity::Token> out;
+  const auto found = enrolment_table.find(identity::Comparable(user).text());
+  if (found == enrolment_table.end()) return out;
+  for (const std::size_t i : found->second) {
+    if (enrolments[i].factor == factor) out.push_back(enrolments[i].token);
+  }
+  return out;
+}
+
 Result<const Client*> find_client(const Plan& plan, std::string_view name) {
   if (const Client* found = plan.client_named(name)) return found;
   std::vector<std::string> names;

@@ -6,6 +6,7 @@
 #include "dictionary/catalogue.h"
 #include "plan/client_table.h"
 #include "plan/directory.h"
+#include "plan/factor.h"
 #include "plan/model.h"
 #include "plan/realm_table.h"
 
@@ -18,6 +19,8 @@ struct Plan {
   std::vector<Group> groups;
   std::vector<Group> devices;  ///< each a client that takes Disconnect- and CoA-Requests, as its own server
   std::vector<Directory> directories;
+  std::vector<Factor> factors;
+  std::vector<Enrolment> enrolments;
   std::vector<Realm> realms;
   RealmDefault realm_default;
   SignIn sign_in;
@@ -30,18 +33,21 @@ struct Plan {
   dictionary::CataloguePtr catalogue =
       dictionary::standard_catalogue();  ///< with the plan's own dictionaries
 
-  condition::RuleIndex route_index;   ///< of routes
-  condition::RuleIndex access_index;  ///< of access_rules
-  ClientTable client_table;           ///< → clients
-  ByText<std::size_t> client_names;   ///< → clients
-  RealmTable realm_table;             ///< → realms
-  ByText<std::size_t> user_table;     ///< comparable name → users
+  condition::RuleIndex route_index;                  ///< of routes
+  condition::RuleIndex access_index;                 ///< of access_rules
+  ClientTable client_table;                          ///< → clients
+  ByText<std::size_t> client_names;                  ///< → clients
+  RealmTable realm_table;                            ///< → realms
+  ByText<std::size_t> user_table;                    ///< comparable name → users
+  ByText<std::vector<std::size_t>> enrolment_table;  ///< comparable name → enrolments
 
   /// The client that an address belongs to: longest prefix wins. Switched-off clients count, too.
   const Client* client_at(const IpAddress& address) const;
   const Client* client_named(std::string_view name) const;
   const User* user_named(std::string_view name) const;
   const Realm* realm_named(std::string_view realm) const;
+  /// The tokens that a user has for a factor, as an index into `factors`.
+  std::vector<identity::Token> tokens_of(std::string_view user, std::size_t factor) const;
   /// Whether requests are sent to a group as well as to where they belong.
   bool is_mirror(std::size_t group) const;
   /// One of the plan's passwords that take long to compare; null if there is none.

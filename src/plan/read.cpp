@@ -3,7 +3,6 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <deque>
 #include <set>
 
 #include "base/text.h"
@@ -13,15 +12,14 @@
 #include "plan/advice.h"
 #include "plan/assignments.h"
 #include "plan/device.h"
-#include "plan/draft.h"
+#include "plan/drafts.h"
+#include "plan/edit_check.h"
 #include "wire/attribute.h"
 
 namespace jembatan::plan {
 namespace {
 
 using document::Entry;
-using document::Field;
-using document::Kind;
 using document::Position;
 using document::Reading;
 
@@ -52,26 +50,26 @@ class Reader {
 
   void read_files() {
     for (std::size_t i = 0; i < files_.size(); ++i) {
-      Reading reading(files_[i], problems_);
-      if (is_dictionary(files_[i])) continue;
-      for (const Entry& section : files_[i].root.entries) read_section(reading, i, section);
+      if (!is_dictionary(files_[i])) read_drafts({files_, i}, context_, problems_, drafts_);
     }
   }
 
   PlanPtr finish() {
-    for (GroupDraft& draft : groups_) add_group(draft);
-    for (std::size_t i = 0; i < groups_.size(); ++i)
-      plan_.groups[i].mirror = mirror(groups_[i].file, groups_[i].object.mirror, i);
-    for (DirectoryDraft& draft : directories_) add_directory(draft);
-    for (RealmDraft& draft : realms_) add_realm(draft);
+    for (GroupDraft& draft : drafts_.groups) add_group(draft);
+    for (std::size_t i = 0; i < drafts_.groups.size(); ++i)
+      plan_.groups[i].mirror = mirror(drafts_.groups[i].file, drafts_.groups[i].object.mirror, i);
+    for (DirectoryDraft& draft : drafts_.directories) add_directory(draft);
+    for (FactorDraft& draft : drafts_.factors) add_factor(draft);
+    for (EnrolmentDraft& draft : drafts_.enrolments) add_enrolment(draft);
+    for (RealmDraft& draft : drafts_.realms) add_realm(draft);
     add_realm_default();
-    if (sign_in_) plan_.sign_in = std::move(sign_in_->object);
-    for (RouteDraft& draft : routes_) add_route(draft);
-    for (ReplySetDraft& draft : reply_sets_) add_reply_set(draft);
-    for (EditDraft& draft : edits_) add_edit(draft);
-    for (AccessDraft& draft : access_) add_access(draft);
-    for (ClientDraft& draft : clients_) add_client(draft);
-    for (UserDraft& draft : users_) add_user(draft);
+    if (drafts_.sign_in) plan_.sign_in = std::move(drafts_.sign_in->object);
+    for (RouteDraft& draft : drafts_.routes) add_route(draft);
+    for (ReplySetDraft& draft : drafts_.reply_sets) add_reply_set(draft);
+    for (EditDraft& draft : drafts_.edits) add_edit(draft);
+    for (AccessDraft& draft : drafts_.access) add_access(draft);
+    for (ClientDraft& draft : drafts_.clients) add_client(draft);
+    for (UserDraft& draft : drafts_.users) add_user(draft);
     if (problems_.errors() > 0) return nullptr;
     plan_.vlan_giver = first_vlan_giver(plan_);
     for (const Route& route : plan_.routes) plan_.route_index.add(&route.when);
@@ -84,69 +82,6 @@ class Reader {
   }
 
  private:
-  void read_section(Reading& reading, std::size_t file, const Entry& section) {
-    if (section.key == "client") {
-      read_all(reading, file, section, client_fields(), clients_);
-    } else if (section.key == "user") {
-      read_all(reading, file, section, user_fields(), users_);
-    } else if (section.key == "directory") {
-      read_all(reading, file, section, directory_fields(), directories_);
-    } else if (section.key == "realm") {
-      read_all(reading, file, section, realm_fields(), realms_);
-    } else if (section.key == "group") {
-      read_all(reading, file, section, group_fields(), groups_);
-    } else if (section.key == "route") {
-      read_all(reading, file, section, route_fields(), routes_);
-    } else if (section.key == "access") {
-      read_all(reading, file, section, access_fields(), access_);
-    } else if (section.key == "reply_set") {
-      read_all(reading, file, section, reply_set_fields(), reply_sets_);
-    } else if (section.key == "edit") {
-      read_all(reading, file, section, edit_fields(), edits_);
-    } else if (section.key == "realm_default") {
-      read_single(reading, file, section, realm_default_fields(), realm_default_);
-    } else if (section.key == "sign_in") {
-      read_single(reading, file, section, sign_in_fields(), sign_in_);
-    } else {
-      reading.unknown_key(section, "a plan",
-                          {"access", "client", "directory", "edit", "group", "realm", "realm_default",
-                           "reply_set", "route", "sign_in", "user"});
-    }
-  }
-
-  template <class Object>
-  void read_all(Reading& reading, std::size_t file, const Entry& section,
-                std::span<const Field<Draft<Object>>> fields, std::deque<Draft<Object>>& out) {
-    if (section.value.kind != Kind::array) {
-      reading.wrong(section, fmt::format("'{}' is {}", section.key, document::name_of(section.value.kind)),
-                    fmt::format("[[{}]] tables", section.key));
-      return;
-    }
-    for (const document::Value& item : section.value.items) {
-      if (item.kind != Kind::table) {
-        reading.wrong({section.key, item.at, item},
-                      fmt::format("'{}' holds {}", section.key, document::name_of(item.kind)),
-                      fmt::format("[[{}]] tables", section.key));
-        continue;
-      }
-      out.push_back({context_, file, item.at, {}});
-      document::read_fields(reading, item, owner_text(section.key, item), fields, out.back());
-    }
-  }
-
-  // A section that stands once.
-  template <class Object>
-  void read_single(Reading& reading, std::size_t file, const Entry& section,
-                   std::span<const Field<Draft<Object>>> fields, std::optional<Draft<Object>>& out) {
-    if (!reading.expect(section, Kind::table)) return;
-    if (out) {
-      reading.wrong(section, fmt::format("{} stands at {} already", section.key, place(out->file, out->at)));
-      return;
-    }
-    out.emplace(Draft<Object>{context_, file, section.at, {}});
-    document::read_fields(reading, section.value, section.key, fields, *out);
-  }
-
   std::string place(std::size_t file, Position at) const {
     return fmt::format("{}:{}", files_[file].name, at.line);
   }
@@ -258,6 +193,32 @@ class Reader {
     plan_.directories.push_back(std::move(directory));
   }
 
+  void add_factor(FactorDraft& draft) {
+    Factor& factor = draft.object;
+    if (!first_of_its_name("factor", factor.name, draft.file, draft.at)) return;
+    if (factor.message.empty()) factor.message = "One-time code:";
+    places_.factors.push_back({draft.file, draft.at});
+    plan_.factors.push_back(std::move(factor));
+  }
+
+  void add_enrolment(EnrolmentDraft& draft) {
+    Enrolment& enrolment = draft.object.enrolment;
+    if (!first_of_its_name("enrolment", enrolment.token.name, draft.file, draft.at) || !draft.object.factor)
+      return;
+    const auto factor =
+        named_in(draft.file, *draft.object.factor, draft.object.factor->value.text, plan_.factors, "factor");
+    if (!factor) return;
+    enrolment.factor = *factor;
+    enrolment.token.digits = plan_.factors[*factor].digits;
+    auto& tokens = plan_.enrolment_table[identity::comparable(enrolment.user)];
+    if (tokens.size() == kMostTokens)
+      problem(draft.file, draft.at, fmt::format("user '{}' has too many tokens", escaped(enrolment.user)),
+              fmt::format("at most {}", kMostTokens));
+    tokens.push_back(plan_.enrolments.size());
+    places_.enrolments.push_back({draft.file, draft.at});
+    plan_.enrolments.push_back(std::move(enrolment));
+  }
+
   void add_realm(RealmDraft& draft) {
     Realm& realm = draft.object.realm;
     if (draft.object.directory) {
@@ -304,12 +265,12 @@ class Reader {
   }
 
   void add_realm_default() {
-    if (!realm_default_) return;
-    RealmDefaultParts& parts = realm_default_->object;
-    if (parts.unknown) parts.realm_default.unknown = destination(realm_default_->file, *parts.unknown);
-    if (parts.missing) parts.realm_default.missing = destination(realm_default_->file, *parts.missing);
+    if (!drafts_.realm_default) return;
+    RealmDefaultParts& parts = drafts_.realm_default->object;
+    if (parts.unknown) parts.realm_default.unknown = destination(drafts_.realm_default->file, *parts.unknown);
+    if (parts.missing) parts.realm_default.missing = destination(drafts_.realm_default->file, *parts.missing);
     if (parts.accounting)
-      parts.realm_default.accounting = accounting_rule(realm_default_->file, *parts.accounting);
+      parts.realm_default.accounting = accounting_rule(drafts_.realm_default->file, *parts.accounting);
     plan_.realm_default = parts.realm_default;
   }
 
@@ -333,19 +294,33 @@ class Reader {
     const AssignedIn packet = rule.permit ? AssignedIn::accept : AssignedIn::reject;
     if (draft.object.reply) rule.reply = read_assignments(reading, *draft.object.reply, context_, packet);
     if (draft.object.also) rule.also = also_of(draft.file, *draft.object.also, rule.permit);
+    if (draft.object.factors) rule.factors = factors_of(draft.file, *draft.object.factors, rule.permit);
     if (!first_of_its_name("access", rule.name, draft.file, draft.at)) return;
     places_.access_rules.push_back({draft.file, draft.at});
-    plan_.asks_sessions = plan_.asks_sessions || (rule.when && rule.when->uses(condition::Fact::sessions));
+    for (const auto* when : {&rule.when, &rule.factors_unless})
+      plan_.asks_sessions = plan_.asks_sessions || (*when && (*when)->uses(condition::Fact::sessions));
     plan_.access_rules.push_back(std::move(rule));
   }
 
   std::vector<std::size_t> also_of(std::size_t file, const Entry& entry, bool permit) {
+    return of_permission(file, entry, permit, plan_.reply_sets, "reply_set");
+  }
+
+  std::vector<std::size_t> factors_of(std::size_t file, const Entry& entry, bool permit) {
+    return of_permission(file, entry, permit, plan_.factors, "factor");
+  }
+
+  // The places of what a rule names, which makes sense only if it permits.
+  template <class Object>
+  std::vector<std::size_t> of_permission(std::size_t file, const Entry& entry, bool permit,
+                                         const std::vector<Object>& all, std::string_view section) {
     Reading reading(files_[file], problems_);
-    if (!permit) reading.wrong(entry, "'also' stands in a rule that denies", "rules with permit = true");
+    if (!permit)
+      reading.wrong(entry, fmt::format("'{}' stands in a rule that denies", entry.key),
+                    "rules with permit = true");
     std::vector<std::size_t> out;
     for (const std::string& name : reading.texts(entry)) {
-      if (const auto place = named_in(file, entry, name, plan_.reply_sets, "reply_set"))
-        out.push_back(*place);
+      if (const auto place = named_in(file, entry, name, all, section)) out.push_back(*place);
     }
     return out;
   }
@@ -364,35 +339,14 @@ class Reader {
     };
     edit.sets = values(draft.object.sets);
     edit.adds = values(draft.object.adds);
-    const bool does = !edit.copies.empty() || !edit.renames.empty() || !edit.removes.empty() ||
-                      !edit.sets.empty() || !edit.adds.empty();
-    if (!does && problems_.errors() == 0)
+    if (changes_nothing(edit) && problems_.errors() == 0)
       problem(draft.file, draft.at, fmt::format("edit '{}' changes nothing", edit.name),
               "one or more of copy, rename, remove, set, add");
-    no_leak(draft);
+    for (const std::string& leak : leaks_of(edit))
+      problem(draft.file, draft.at, leak, "hidden attributes for what a pattern takes out of a hidden one");
     if (!first_of_its_name("edit", edit.name, draft.file, draft.at)) return;
     plan_.has_edits[static_cast<std::size_t>(edit.at)] = true;
     plan_.edits.push_back(std::move(edit));
-  }
-
-  // What a pattern takes out of a hidden value may only go into hidden ones.
-  void no_leak(const EditDraft& draft) {
-    const Edit& edit = draft.object.edit;
-    const auto hidden = [](const dictionary::Definition* attribute) {
-      return attribute != nullptr && attribute->hiding != dictionary::Hiding::none;
-    };
-    const auto secret = std::find_if(edit.rewrites.begin(), edit.rewrites.end(),
-                                     [&](const Edit::Rewrite& rewrite) { return hidden(rewrite.attribute); });
-    if (secret == edit.rewrites.end()) return;
-    for (const Assignments* assignments : {&edit.sets, &edit.adds}) {
-      for (const Assignment& assignment : *assignments) {
-        if (!assignment.text || !assignment.text->uses_captures() || hidden(assignment.attribute)) continue;
-        problem(draft.file, draft.at,
-                fmt::format("edit '{}' would show a part of {} in {}", edit.name, secret->attribute->name,
-                            assignment.name),
-                "hidden attributes for what a pattern takes out of a hidden one");
-      }
-    }
   }
 
   void add_client(ClientDraft& draft) {
@@ -458,17 +412,7 @@ class Reader {
   std::vector<document::File> files_;
   Context context_;
   document::Problems& problems_;
-  std::deque<ClientDraft> clients_;
-  std::deque<UserDraft> users_;
-  std::deque<RealmDraft> realms_;
-  std::deque<GroupDraft> groups_;
-  std::deque<DirectoryDraft> directories_;
-  std::deque<RouteDraft> routes_;
-  std::deque<AccessDraft> access_;
-  std::deque<ReplySetDraft> reply_sets_;
-  std::deque<EditDraft> edits_;
-  std::optional<RealmDefaultDraft> realm_default_;
-  std::optional<SignInDraft> sign_in_;
+  Drafts drafts_;
   std::map<std::string, std::string> named_;  // "client 'x'" → where it stands
   Plan plan_;
   Places places_;

@@ -9,6 +9,7 @@
 #include "dictionary/layout.h"
 #include "plan/assignments.h"
 #include "plan/draft.h"
+#include "plan/field_values.h"
 #include "plan/mirror_field.h"
 #include "plan/names.h"
 
@@ -21,38 +22,8 @@ using document::Kind;
 using document::Need;
 using document::Reading;
 
-constexpr std::size_t kMostMessage = 253;  // one Reply-Message
 constexpr std::array<std::string_view, 2> kProofs{"password", "client"};
 constexpr std::array<std::string_view, 4> kEditPointNames{"received", "forwarding", "answered", "replying"};
-
-// Mistakes are shown where they stand inside the condition's text.
-std::optional<condition::Condition> read_condition(Reading& r, const Entry& e,
-                                                   const dictionary::Catalogue& names) {
-  const auto text = r.text(e);
-  if (!text) return std::nullopt;
-  std::vector<condition::Mistake> mistakes;
-  auto out = condition::Condition::parse(*text, names, mistakes);
-  for (condition::Mistake& mistake : mistakes) {
-    r.wrong_inside(e, mistake.at, mistake.size, std::move(mistake.text), std::move(mistake.allowed));
-  }
-  return out;
-}
-
-// How many sessions there are elsewhere is counted when the user is known and has proved it.
-void refuse_sessions(Reading& r, const Entry& e, const condition::Condition& when) {
-  if (when.uses(condition::Fact::sessions))
-    r.wrong(e, "'when' asks for 'sessions', which are counted for access rules only",
-            "what the request has; 'sessions' in [[access]]");
-}
-
-std::string read_message(Reading& r, const Entry& e) {
-  const auto text = r.text(e);
-  if (!text) return "";
-  if (text->size() <= kMostMessage && is_plain_text(view_of(*text))) return *text;
-  r.wrong(e, fmt::format("'{}' has {} octets, or control characters", e.key, text->size()),
-          fmt::format("plain text of at most {} octets", kMostMessage));
-  return "";
-}
 
 void read_for(Reading& r, const Entry& e, bool& access, bool& accounting) {
   access = accounting = false;
@@ -76,15 +47,7 @@ const Field<RouteDraft> kRoute[] = {
      [](Reading& r, const Entry& e, RouteDraft& d) { d.object.name = read_name(r, e); }},
     {"when", Need::required, "the condition (docs/conditions.md)",
      [](Reading& r, const Entry& e, RouteDraft& d) {
-       d.object.when = read_condition(r, e, d.context.catalogue);
-       if (!d.object.when) return;
-       refuse_sessions(r, e, *d.object.when);
-       const bool groups = d.object.when->uses(condition::Fact::groups);
-       if (!groups && !d.object.when->uses(condition::Fact::directory)) return;
-       r.wrong(e,
-               fmt::format("'when' of a route asks for '{}', and routes do not know the user yet",
-                           groups ? "member of" : "directory"),
-               "what the request has; groups are asked for by access rules and edits");
+       d.object.when = read_request_condition(r, e, d.context.catalogue, "a route");
      }},
     {"handle", Need::required, "here, refuse, ignore, or group:NAME",
      [](Reading& r, const Entry& e, RouteDraft& d) {
@@ -120,6 +83,13 @@ const Field<AccessDraft> kAccess[] = {
            d.object.rule.methods.push_back(std::move(text));
          }
        }
+     }},
+    {"factors", Need::optional, "second factors that are asked for besides, an array of names; default: none",
+     [](Reading& r, const Entry& e, AccessDraft& d) { d.object.factors = r.list(e); }},
+    {"factors_unless", Need::optional,
+     "a condition (docs/conditions.md): where it holds, the rule asks for no second factor",
+     [](Reading& r, const Entry& e, AccessDraft& d) {
+       d.object.rule.factors_unless = read_condition(r, e, d.context.catalogue);
      }},
     {"message", Need::optional, "Reply-Message",
      [](Reading& r, const Entry& e, AccessDraft& d) { d.object.rule.message = read_message(r, e); }},

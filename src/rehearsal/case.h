@@ -55,6 +55,7 @@ struct Step {
   std::string method = "pap";
   std::map<std::string, std::string> send;  ///< attributes
   std::vector<std::string> answers;         ///< to challenges, in their order
+  std::string token;                        ///< a key in Base32, for {code} in password and answers
   bool sign = true;
   std::string record = "Start";  ///< Acct-Status-Type
   std::string session;           ///< empty: one of the case's own

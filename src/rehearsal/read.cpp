@@ -232,6 +232,9 @@ const Field<Step> kStep[] = {
      }},
     {"answers", Need::optional, "the answers to Access-Challenges, in their order",
      [](Reading& r, const Entry& e, Step& s) { s.answers = r.texts(e); }},
+    {"token", Need::optional,
+     "the secret of a token of a lab, in Base32: {code} in password and answers is its code of now",
+     [](Reading& r, const Entry& e, Step& s) { s.token = r.text(e).value_or(""); }},
     {"sign", Need::optional, "false: without Message-Authenticator",
      [](Reading& r, const Entry& e, Step& s) { s.sign = r.boolean(e).value_or(true); }},
     {"record", Need::optional, "of accounting: Start (default), Interim-Update, Stop, …",
@@ -315,6 +318,7 @@ std::optional<Rehearsal> read(const document::File& file, document::Problems& pr
   out.file = file.name;
   Reading reading(file, problems);
   reading.hide("password");
+  reading.hide("token");
   document::read_fields(reading, file.root, "the file", std::span<const Field<Rehearsal>>(kRehearsal), out);
   if (problems.errors() > before) return std::nullopt;
   return out;

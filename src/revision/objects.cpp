@@ -43,6 +43,8 @@ const std::vector<Kind>& kinds() {
       {"user", "users.toml", false, false, true},
       {"group", "groups.toml", false, false, false},
       {"directory", "directories.toml", false, false, false},
+      {"factor", "factors.toml", false, false, false},
+      {"enrolment", "enrolments.toml", false, false, false},
       {"realm", "realms.toml", false, false, true},
       {"realm_default", "realms.toml", false, true, false},
       {"sign_in", "sign_in.toml", false, true, false},

@@ -304,13 +304,14 @@ Status Server::start_threads() {
   proofs_ = std::make_unique<ProofPool>(sockets_.size());
   directories_ = std::make_unique<Directories>(*events_);
   directories_->use(*plan_.current()->plan);
+  if (const Status s = open_codes(); !s) return s;
   prober_ =
       std::make_unique<Prober>(Prober::Parts{plan_, *events_, tap_}, settings_.send_from, settings_.name);
   const auto doubts = [this] { prober_->look(); };
   if (const Status s = start_accounting(); !s) return s;
   Octets chance(32);
   random_.fill(chance);
-  const auto slowdown = std::make_shared<engine::Slowdown>(load64(chance.data()));
+  slowdown_ = std::make_shared<engine::Slowdown>(load64(chance.data()));
   const auto loop_mark =
       std::make_shared<const engine::LoopMark>(Secret(text_of(OctetView(chance).subspan(8, 16))));
   mirror_ = std::make_unique<Mirror>(Mirror::Parts{*events_, tap_, loop_mark}, settings_.send_from);
@@ -322,8 +323,9 @@ Status Server::start_threads() {
   for (auto& listeners : sockets_) {
     workers_.push_back(std::make_unique<Worker>(
         workers_.size(), std::move(listeners), settings_.send_from,
-        Shared{plan_, *events_, *writer_, *proofs_, *directories_, tap_, unmask_, doubts, copies, slowdown,
-               loop_mark, conversations_, origins, online_, settings_.group_share, settings_.client_share}));
+        Shared{plan_, *events_, *writer_, *proofs_, *directories_, *codes_, tap_, unmask_, doubts, copies,
+               slowdown_, loop_mark, conversations_, origins, remembered_, online_, settings_.group_share,
+               settings_.client_share}));
   }
   sockets_.clear();
   host_watch_ = std::make_unique<HostWatch>(hosts_, [this] { return follow_host_names(); });
@@ -481,6 +483,7 @@ void Server::stop() {
   filler_->stop();
   proofs_->stop();
   directories_->stop();
+  codes_->stop();
   for (auto& worker : workers_) worker->stop();
   workers_.clear();
   events_->stop();

@@ -18,6 +18,11 @@
 #include "server/unmask.h"
 #include "shared/shared_store.h"
 
+namespace jembatan::engine {
+class Remembered;
+class Slowdown;
+}  // namespace jembatan::engine
+
 namespace jembatan::store {
 class PlanStore;
 }
@@ -34,6 +39,7 @@ class Mirror;
 class PlanSharer;
 class QueueSharer;
 class Prober;
+class CodeJudge;
 class Directories;
 class ProofPool;
 class Sharer;
@@ -108,6 +114,9 @@ class Server {
   std::map<std::string, engine::Progress::OfGroup> accounting_progress() const;
   Prober& prober() { return *prober_; }
   Directories& directories() const { return *directories_; }
+  CodeJudge& codes() const { return *codes_; }
+  engine::Slowdown& slowdown() const { return *slowdown_; }
+  engine::Remembered& remembered() const { return *remembered_; }
   Authorizer& authorizer() { return *authorizer_; }
   /// What mirrored requests were answered: the mirrors of the plan in force, then those that are gone.
   std::vector<engine::MirrorTally> mirrors() const;
@@ -176,6 +185,7 @@ class Server {
   Status lock_data_folder();
   Status open_store();
   Status open_journal();
+  Status open_codes();
   /// The one in force, or one that was.
   Result<plan::PlanPtr> plan_of(std::uint64_t revision);
   Status open_plan(document::Problems& problems);
@@ -223,6 +233,9 @@ class Server {
   std::unique_ptr<EventLog> events_;
   std::unique_ptr<ProofPool> proofs_;
   std::unique_ptr<Directories> directories_;
+  std::shared_ptr<engine::Slowdown> slowdown_;
+  std::shared_ptr<engine::Remembered> remembered_;
+  std::unique_ptr<CodeJudge> codes_;
   std::unique_ptr<accounting::Store> store_;  // until the filler takes it
   std::unique_ptr<Filler> filler_;
   std::unique_ptr<AccountingWriter> writer_;

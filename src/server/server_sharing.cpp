@@ -1,9 +1,11 @@
-// What a server shares with other nodes by their database.
+// What a server shares with other nodes by their database; what has served of one-time codes.
 #include <fmt/format.h>
 
 #include "accounting/sessions.h"
+#include "engine/remembered.h"
 #include "host/secret_file.h"
 #include "server/accounting_writer.h"
+#include "server/code_judge.h"
 #include "server/deliverer.h"
 #include "server/event_log.h"
 #include "server/filler.h"
@@ -12,6 +14,7 @@
 #include "server/queue_sharer.h"
 #include "server/server.h"
 #include "server/sharer.h"
+#include "store/code_book.h"
 #include "store/plan_store.h"
 
 namespace jembatan::server {
@@ -169,6 +172,14 @@ Status Server::admit_node(const std::string& name, const std::string& fingerprin
 void Server::on_new_tokens(std::function<void()> look) {
   const std::lock_guard lock(tokens_mutex_);
   new_tokens_ = std::move(look);
+}
+
+Status Server::open_codes() {
+  auto book = store::CodeBook::open(settings_.data_folder);
+  if (!book) return book.error();
+  codes_ = std::make_unique<CodeJudge>(std::move(*book), *events_);
+  remembered_ = std::make_shared<engine::Remembered>();
+  return {};
 }
 
 }  // namespace jembatan::server

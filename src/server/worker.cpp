@@ -18,6 +18,7 @@ engine::Settings settings_for(const std::vector<Listener>& listeners, const Shar
   out.loop_mark = shared.loop_mark;
   out.conversations = shared.conversations;
   out.origins = shared.origins;
+  out.remembered = shared.remembered;
   out.elsewhere = shared.online;
   out.group_percent = shared.group_percent;
   out.client_percent = shared.client_percent;
@@ -100,6 +101,12 @@ void Worker::hand_over(engine::Job job) {
   if (auto* look_up = std::get_if<engine::Job::LookUp>(&job.work)) {
     return shared_.directories.look_up(
         std::move(*look_up), [this, ticket](engine::LookedUp found) { done(ticket, std::move(found)); });
+  }
+  if (auto* judge = std::get_if<engine::Job::Judge>(&job.work)) {
+    if (!shared_.codes.judge(std::move(*judge),
+                             [this, ticket](engine::Judged judged) { done(ticket, std::move(judged)); }))
+      not_done("too many one-time codes wait to be looked at");
+    return;
   }
   const bool taken =
       shared_.proofs.prove(std::get<engine::Job::Compare>(std::move(job.work)),

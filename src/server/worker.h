@@ -6,6 +6,7 @@
 #include "engine/engine.h"
 #include "host/system.h"
 #include "server/accounting_writer.h"
+#include "server/code_judge.h"
 #include "server/directories.h"
 #include "server/doors.h"
 #include "server/event_log.h"
@@ -23,6 +24,7 @@ struct Shared {
   AccountingWriter& writer;
   ProofPool& proofs;
   Directories& directories;
+  CodeJudge& codes;
   Tap& tap;
   Unmask& unmask;
   std::function<void()> doubts;  ///< called when a server with a probe was silent
@@ -31,6 +33,7 @@ struct Shared {
   std::shared_ptr<const engine::LoopMark> loop_mark;
   std::shared_ptr<engine::Conversations> conversations;
   std::shared_ptr<engine::Origins> origins;
+  std::shared_ptr<engine::Remembered> remembered;
   std::shared_ptr<decide::Elsewhere> online;
   unsigned group_percent = 50;
   unsigned client_percent = 50;

@@ -53,6 +53,12 @@ std::optional<Attribute> PacketView::find(AttributeType type) const {
   return std::nullopt;
 }
 
+void append_attribute(Octets& attributes, AttributeType type, OctetView value) {
+  attributes.push_back(static_cast<std::uint8_t>(type));
+  attributes.push_back(static_cast<std::uint8_t>(value.size() + kAttributeHeader));
+  append(attributes, value);
+}
+
 bool has_attribute(OctetView attributes, AttributeType type) {
   for (std::size_t at = 0; at + 1 < attributes.size() && attributes[at + 1] >= kAttributeHeader;
        at += attributes[at + 1]) {

@@ -73,6 +73,10 @@ class PacketView {
   OctetView octets_;
 };
 
+/// Adds one attribute to others, which need no header.
+///   value  at most 253 octets
+void append_attribute(Octets& attributes, AttributeType type, OctetView value);
+
 /// True if an attribute of the type is among these, which need no header.
 bool has_attribute(OctetView attributes, AttributeType type);
 

@@ -290,7 +290,7 @@ valid_until = "2026-12-01T00:00:00Z"
 TEST(ReadPlan, ARouteDoesNotKnowTheUsersGroups) {
   EXPECT_THAT(
       support::problems_of("[[route]]\nname = \"crew\"\nwhen = 'member of \"crew\"'\nhandle = \"here\"\n"),
-      testing::HasSubstr("'when' of a route asks for 'member of', and routes do not know the user yet"));
+      testing::HasSubstr("'when' of a route asks for 'member of', and the user is not known yet"));
 }
 
 TEST(ReadPlan, SessionsAreCountedForAccessRulesOnly) {

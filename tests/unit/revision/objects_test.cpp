@@ -135,10 +135,10 @@ TEST(Edit, NamesWhatItDoesNotFind) {
   EXPECT_EQ(apply({Do::set, "client", "kerapo", {}}, objects).error().text,
             "client 'kerapo' not found; nearest: 'kerapu'");
   EXPECT_EQ(apply({Do::add, "client", "kerapu", {}}, objects).error().code, Errc::conflict);
-  EXPECT_EQ(
-      apply({Do::add, "cleint", "x", {}}, objects).error().text,
-      "a plan has no 'cleint'; it has: dictionary, client, user, group, directory, realm, realm_default, "
-      "sign_in, route, access, reply_set, edit");
+  EXPECT_EQ(apply({Do::add, "cleint", "x", {}}, objects).error().text,
+            "a plan has no 'cleint'; it has: dictionary, client, user, group, directory, factor, "
+            "enrolment, realm, realm_default, "
+            "sign_in, route, access, reply_set, edit");
   const Edit below_text{Do::set, "client", "kerapu", {{"note.more", document::text_value("x")}}};
   EXPECT_EQ(apply(below_text, objects).error().text,
             "client 'kerapu': 'note.more': 'note' is text, nothing stands below it");

@@ -564,8 +564,8 @@ class OneWorker : public Threads {
     }
     worker = std::make_unique<Worker>(
         0, std::move(listeners), std::vector<IpAddress>{},
-        Shared{slot, log, writer, proofs, directories, tap, unmask, [] {},
-               [](auto& copies) { copies.clear(); }, nullptr, nullptr, nullptr, nullptr, nullptr});
+        Shared{slot, log, writer, proofs, directories, codes, tap, unmask, [] {},
+               [](auto& copies) { copies.clear(); }, nullptr, nullptr, nullptr, nullptr, nullptr, nullptr});
     worker->start();
   }
   ~OneWorker() override {
@@ -573,11 +573,14 @@ class OneWorker : public Threads {
     writer.stop();
     proofs.stop();
     directories.stop();
+    codes.stop();
   }
 
   AccountingWriter writer{told.parts(shelf)};
   ProofPool proofs{1};
   Directories directories{log};
+  support::TemporaryFolder folder;
+  CodeJudge codes{*store::CodeBook::open(folder.path()), log};
   std::vector<int> ports;
   std::unique_ptr<Worker> worker;
   const UdpPeer device;

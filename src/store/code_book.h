@@ -1,0 +1,39 @@
+#pragma once
+#include <functional>
+
+#include "identity/one_time_code.h"
+#include "store/database.h"
+
+namespace jembatan::store {
+
+/// What has served of one-time codes, as an SQLite file of the node: a page for each user and factor.
+class CodeBook {
+ public:
+  /// Opens, or makes, `codes.sqlite` in the folder.
+  ///   errors  Errc::io; Errc::conflict: made by a newer version
+  static Result<std::unique_ptr<CodeBook>> open(const std::filesystem::path& folder);
+
+  /// Whose page it is.
+  struct Key {
+    std::string factor;
+    std::string user;  ///< comparable
+    auto operator<=>(const Key&) const = default;
+  };
+  /// An empty one if there is none.
+  ///   errors  Errc::io; Errc::malformed: it is damaged
+  Result<identity::CodePage> read(const Key& key);
+  Status write(const Key& key, const identity::CodePage& page);
+  Status remove(const Key& key);
+  /// All that is written by `work` is on the disk when this returns without an error, or nothing of it.
+  Status together(const std::function<Status()>& work);
+
+ private:
+  CodeBook(std::filesystem::path folder, SQLite::Database database);
+  std::filesystem::path folder_;
+  SQLite::Database database_;
+  SQLite::Statement read_;
+  SQLite::Statement write_;
+  SQLite::Statement remove_;
+};
+
+}  // namespace jembatan::store
