@@ -94,10 +94,16 @@ Result<DryRun::Decided> DryRun::decide(const Step& step, std::size_t number) {
   if (!exchanged) return exchanged.error();
   const Endpoint from{client->address.address, next_port_++};
   const std::uint16_t listener = step.kind == Step::Kind::accounting ? 1 : 0;
-  actions_.clear();
-  engine_->handle({listener, from, {}, exchanged->request}, {clock_.now(), actions_});
   Decided out;
-  carry_out(out);
+  handle({listener, from, {}, exchanged->request}, out);
+  for (const std::string& answer : step.answers) {
+    const auto reply = reply_of_now();
+    if (!reply || reply->code() != wire::Code::access_challenge) break;
+    auto next = question->answer_packet(*reply, Secret(answer));
+    if (!next) return next.error();
+    *exchanged = std::move(*next);
+    handle({listener, from, {}, exchanged->request}, out);
+  }
   if (!actions_.asks.empty()) {
     const Endpoint to = actions_.asks.front().to;
     for (const plan::Group& group : plan_->groups)
@@ -107,14 +113,24 @@ Result<DryRun::Decided> DryRun::decide(const Step& step, std::size_t number) {
     engine_->stop({clock_.now(), actions_});
     return out;
   }
-  if (!actions_.replies.empty()) {
-    const OctetView reply = actions_.view(actions_.replies.front().packet);
+  if (const auto reply = reply_of_now()) {
     exchanged->result.ended = Ended::replied;
-    exchanged->result.reply.assign(reply.begin(), reply.end());
+    exchanged->result.reply.assign(reply->octets().begin(), reply->octets().end());
   }
   out.came = came_of(*exchanged, *plan_->catalogue);
   if (!actions_.events.empty()) out.came.problem = engine::reason_text(actions_.events.back());
   return out;
+}
+
+void DryRun::handle(const engine::Datagram& in, Decided& out) {
+  actions_.clear();
+  engine_->handle(in, {clock_.now(), actions_});
+  carry_out(out);
+}
+
+std::optional<wire::PacketView> DryRun::reply_of_now() const {
+  if (actions_.replies.empty()) return std::nullopt;
+  return *wire::PacketView::parse(actions_.view(actions_.replies.front().packet));
 }
 
 engine::Judged DryRun::judged(const engine::Job::Judge& job) {

@@ -24,6 +24,8 @@ class DryRun {
   Status run_step(const rehearsal::Step& step, CaseResult& result, std::size_t number);
   Result<Decided> decide(const rehearsal::Step& step, std::size_t number);
   const plan::Client* client_of(const rehearsal::Step& step) const;
+  void handle(const engine::Datagram& in, Decided& out);
+  std::optional<wire::PacketView> reply_of_now() const;
   engine::Judged judged(const engine::Job::Judge& job);
   void carry_out(Decided& out);
 

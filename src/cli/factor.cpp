@@ -41,7 +41,7 @@ const Listing& factors() {
 }
 
 void print_enrolments(const json& rows, Terminal& out) {
-  Table table({"user", "factor", "token", "counts", "last used (UTC)", "recovery codes left", "state"});
+  Table table({"user", "factor", "token", "counts", "last (UTC)", "recovery left", "state"});
   const auto time = [](const json& at, const char* none) {
     return at.is_string() ? short_time(at.get<std::string>()) : none;
   };

@@ -289,6 +289,10 @@ Result<Exchanged> Question::packet(std::optional<Numbered> number) const {
 }
 
 Result<Exchanged> Question::answer(const wire::PacketView& challenge, const Secret& given) const {
+  return send(answer_packet(challenge, given));
+}
+
+Result<Exchanged> Question::answer_packet(const wire::PacketView& challenge, const Secret& given) const {
   wire::PacketBuilder packet = new_packet(Code::access_request);
   const auto hidden = wire::hide_password(filled(given).reveal(), authenticator_of(packet), secret_);
   if (!hidden) return hidden.error().at("--answer");
@@ -297,7 +301,7 @@ Result<Exchanged> Question::answer(const wire::PacketView& challenge, const Secr
   if (built) built = packet.add(AttributeType::user_password, *hidden);
   const auto state = challenge.find(AttributeType::state);
   if (built && state) built = packet.add(AttributeType::state, state->value);
-  return send(complete(packet, built));
+  return complete(packet, built);
 }
 
 // Adds what every request has, and signs it. `built`: whether what stands in the packet could be put there.

@@ -54,6 +54,8 @@ class Question {
   Result<Exchanged> ask() const;
   /// The next round: the answer in the place of the password, and the State of the challenge (RFC 2865 §4.4).
   Result<Exchanged> answer(const wire::PacketView& challenge, const Secret& given) const;
+  /// The same, without sending it.
+  Result<Exchanged> answer_packet(const wire::PacketView& challenge, const Secret& given) const;
 
   const ExchangeWish& wish() const { return wish_; }  ///< where to, from where, how long, how often
   const std::string& whom() const { return whom_; }   ///< is asked, in words

@@ -59,7 +59,8 @@ TEST_P(Page, RunsAsItIsWritten) {
 INSTANTIATE_TEST_SUITE_P(Docs, Page,
                          testing::Values(Sheet{"plan.md"}, Sheet{"journal.md"}, Sheet{"groups.md"},
                                          Sheet{"rehearsals.md"}, Sheet{"accounting.md"}, Sheet{"sessions.md"},
-                                         Sheet{"directories.md", "--directory"}),
+                                         Sheet{"directories.md", "--directory"},
+                                         Sheet{"factors.md", "--factors"}),
                          [](const auto& sheet) {
                            const std::string name = sheet.param.name;
                            return name.substr(0, name.find('.'));

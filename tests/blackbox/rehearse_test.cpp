@@ -48,6 +48,20 @@ TEST_F(LabRehearsal, ThoseOfTheDirectoryAreGreen) {
   EXPECT_THAT(done.out, HasSubstr(" 0 failed in "));
 }
 
+TEST_F(LabRehearsal, ThoseOfSecondFactorsAreGreenOverTheWireAndWithout) {
+  (void)run({"lab", "down"});
+  ASSERT_EQ(run({"lab", "up", "--free-ports", "--factors", "--fresh"}).exit_code, 0);
+  const auto done = run({"rehearse", kRehearsals + "factors"});
+  EXPECT_EQ(done.exit_code, 0) << done.out << done.error;
+  EXPECT_THAT(done.out, HasSubstr(" 0 failed in "));
+  const auto exported =
+      run({"plan", "export", (folder.path() / "plan").string(), "--secrets", "--lab", "hub"});
+  ASSERT_EQ(exported.exit_code, 0) << exported.error;
+  const auto dry = run({"rehearse", kRehearsals + "factors", "--dry", "--plan",
+                        (folder.path() / "plan").string(), "--at", "hub"});
+  EXPECT_EQ(dry.exit_code, 0) << dry.out << dry.error;
+}
+
 TEST_F(LabRehearsal, AFaultThatIsLeftInIsRedInTheRightPlace) {
   ASSERT_EQ(run({"lab", "fault", "reef-1", "reject-all"}).exit_code, 0);
   const std::string junit = (folder.path() / "out.xml").string();
