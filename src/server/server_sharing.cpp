@@ -177,7 +177,15 @@ void Server::on_new_tokens(std::function<void()> look) {
 Status Server::open_codes() {
   auto book = store::CodeBook::open(settings_.data_folder);
   if (!book) return book.error();
-  codes_ = std::make_unique<CodeJudge>(std::move(*book), *events_);
+  CodeJudge::OpenShared open;
+  if (!settings_.shared_plan.empty()) {
+    auto wish = shared_wish();
+    if (!wish) return wish.error();
+    open = [wish = std::move(*wish), plan = settings_.shared_plan] {
+      return shared::SharedCodes::open(wish, plan);
+    };
+  }
+  codes_ = std::make_unique<CodeJudge>(std::move(*book), *events_, std::move(open));
   remembered_ = std::make_shared<engine::Remembered>();
   return {};
 }

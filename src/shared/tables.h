@@ -54,6 +54,12 @@ CREATE TABLE waiting (
 CREATE INDEX waiting_free ON waiting (node, to_group, number) WHERE taken IS NULL;
 CREATE INDEX waiting_claimed ON waiting (node, claimed_until) WHERE taken IS NULL AND claimed_until IS NOT NULL;
 CREATE INDEX waiting_taken ON waiting (node) WHERE taken IS NOT NULL;
+)",
+                                          R"(
+CREATE TABLE code_page (
+  plan text NOT NULL REFERENCES plan ON DELETE CASCADE, factor bytea NOT NULL, person bytea NOT NULL,
+  page bytea NOT NULL,
+  PRIMARY KEY (plan, factor, person));
 )"};
 
 }  // namespace jembatan::shared

@@ -11,7 +11,8 @@ namespace {
 constexpr const char* kCodesFile = "codes.sqlite";
 constexpr int kCodesVersion = 1;
 constexpr const char* kCodesTables =
-    "CREATE TABLE page (factor TEXT NOT NULL, user TEXT NOT NULL, octets BLOB NOT NULL, "
+    "CREATE TABLE page (factor TEXT NOT NULL, user TEXT NOT NULL, octets BLOB NOT NULL, apart INTEGER NOT "
+    "NULL, "
     "PRIMARY KEY (factor, user)) WITHOUT ROWID;";
 
 }  // namespace
@@ -19,8 +20,8 @@ constexpr const char* kCodesTables =
 CodeBook::CodeBook(std::filesystem::path folder, SQLite::Database database)
     : folder_(std::move(folder)),
       database_(std::move(database)),
-      read_(database_, "SELECT octets FROM page WHERE factor = ?1 AND user = ?2"),
-      write_(database_, "INSERT OR REPLACE INTO page VALUES (?1, ?2, ?3)"),
+      read_(database_, "SELECT octets, apart FROM page WHERE factor = ?1 AND user = ?2"),
+      write_(database_, "INSERT OR REPLACE INTO page VALUES (?1, ?2, ?3, ?4)"),
       remove_(database_, "DELETE FROM page WHERE factor = ?1 AND user = ?2") {}
 
 Result<std::unique_ptr<CodeBook>> CodeBook::open(const std::filesystem::path& folder) {
@@ -34,19 +35,22 @@ Result<std::unique_ptr<CodeBook>> CodeBook::open(const std::filesystem::path& fo
   });
 }
 
-Result<identity::CodePage> CodeBook::read(const Key& key) {
-  return attempt(folder_, [&]() -> Result<identity::CodePage> {
+Result<CodeBook::Page> CodeBook::read(const Key& key) {
+  return attempt(folder_, [&]() -> Result<Page> {
     const Rewound rewound(read_);
     bind_all(read_, std::string_view(key.factor), std::string_view(key.user));
-    if (!read_.executeStep()) return identity::CodePage{};
-    return identity::unpacked_page(octets_in(read_.getColumn(0)));
+    if (!read_.executeStep()) return Page{{}, false};
+    auto page = identity::unpacked_page(octets_in(read_.getColumn(0)));
+    if (!page) return page.error();
+    return Page{std::move(*page), read_.getColumn(1).getInt() != 0};
   });
 }
 
-Status CodeBook::write(const Key& key, const identity::CodePage& page) {
+Status CodeBook::write(const Key& key, const Page& page) {
   return attempt(folder_, [&]() -> Status {
-    const Octets octets = identity::packed(page);
-    bind_all(write_, std::string_view(key.factor), std::string_view(key.user), OctetView(octets));
+    const Octets octets = identity::packed(page.page);
+    bind_all(write_, std::string_view(key.factor), std::string_view(key.user), OctetView(octets),
+             std::int64_t{page.apart ? 1 : 0});
     run(write_);
     return {};
   });
@@ -57,6 +61,15 @@ Status CodeBook::remove(const Key& key) {
     bind_all(remove_, std::string_view(key.factor), std::string_view(key.user));
     run(remove_);
     return {};
+  });
+}
+
+Result<std::vector<CodeBook::Key>> CodeBook::apart() {
+  return attempt(folder_, [&]() -> Result<std::vector<Key>> {
+    SQLite::Statement rows(database_, "SELECT factor, user FROM page WHERE apart <> 0");
+    return all_rows(rows, [](SQLite::Statement& row) {
+      return Key{text_in(row.getColumn(0)), text_in(row.getColumn(1))};
+    });
   });
 }
 

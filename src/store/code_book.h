@@ -19,11 +19,17 @@ class CodeBook {
     std::string user;  ///< comparable
     auto operator<=>(const Key&) const = default;
   };
+  struct Page {
+    identity::CodePage page;
+    bool apart = true;  ///< it has what no other node of the plan knows of
+  };
   /// An empty one if there is none.
   ///   errors  Errc::io; Errc::malformed: it is damaged
-  Result<identity::CodePage> read(const Key& key);
-  Status write(const Key& key, const identity::CodePage& page);
+  Result<Page> read(const Key& key);
+  Status write(const Key& key, const Page& page);
   Status remove(const Key& key);
+  /// Those whose pages have what no other node knows of.
+  Result<std::vector<Key>> apart();
   /// All that is written by `work` is on the disk when this returns without an error, or nothing of it.
   Status together(const std::function<Status()>& work);
 
