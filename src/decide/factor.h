@@ -38,6 +38,7 @@ inline constexpr std::string_view kNotEnrolled = "the user has no token for the 
 inline constexpr std::string_view kNoCode = "no one-time code stands beside the password";
 inline constexpr std::string_view kCodeHidden = "the method hides the one-time code: it must come by PAP";
 inline constexpr std::string_view kWrongCode = "the one-time code does not serve";
+inline constexpr std::string_view kCodesLocked = "too many one-time codes of the user were wrong";
 inline constexpr std::string_view kCodeAsked = "a one-time code is asked for";
 inline constexpr std::string_view kCodeAskedAgain = "another one-time code is asked for";
 inline constexpr std::string_view kOfAnotherUser = "the conversation began with another user";

@@ -114,7 +114,8 @@ void Engine::judged(const Request& request, const Judged& result) {
   const bool answers = resumed != nullptr && resumed->asked == factor.name;
   const bool once_more = verdict.what == What::wrong || verdict.what == What::used;
   if (!answers || !once_more || resumed->tries + 1 >= factor.tries)
-    return note_and_give(request, FactorProof{factor.name, false, decide::kWrongCode, words});
+    return note_and_give(request, FactorProof{factor.name, false,
+                                              once_more ? decide::kWrongCode : decide::kCodesLocked, words});
   decide::Resumed next = *resumed;
   ++next.tries;
   ask_code(request, std::move(next), decide::kCodeAskedAgain, words);

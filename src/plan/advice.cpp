@@ -486,6 +486,7 @@ void advise(const Plan& plan, const Places& places, std::optional<WallTime> now,
             const std::function<void(const Place&, const Advice&)>& report) {
   Adviser(plan, places, now, report).run();
   advise_of_directories(plan, places, report);
+  advise_of_factors(plan, places, report);
 }
 
 }  // namespace jembatan::plan

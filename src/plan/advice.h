@@ -39,6 +39,9 @@ void advise(const Plan& plan, const Places& places, std::optional<WallTime> now,
 /// The same about directories alone; advise() calls it.
 void advise_of_directories(const Plan& plan, const Places& places,
                            const std::function<void(const Place&, const Advice&)>& report);
+/// The same about second factors.
+void advise_of_factors(const Plan& plan, const Places& places,
+                       const std::function<void(const Place&, const Advice&)>& report);
 
 /// Every rule with what it is about, for the reference.
 std::vector<std::pair<std::string_view, std::string_view>> advice_rules();

@@ -27,6 +27,9 @@ std::vector<std::pair<std::string_view, std::string_view>> advice_rules() {
        "a user whose password proves none of the methods that a rule for his group accepts"},
       {"in-the-clear", "a directory that passwords travel to without encryption"},
       {"unused-directory", "a directory that no realm has its people in"},
+      {"unused-factor", "a second factor that no access rule asks for"},
+      {"no-token", "a second factor that a rule asks for, and nobody has a token for"},
+      {"token-of-nobody", "a token of a user whom neither the plan nor a directory has"},
       {"expired", "a user, or an old secret, whose time is over"}};
 }
 

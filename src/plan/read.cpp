@@ -295,6 +295,10 @@ class Reader {
     if (draft.object.reply) rule.reply = read_assignments(reading, *draft.object.reply, context_, packet);
     if (draft.object.also) rule.also = also_of(draft.file, *draft.object.also, rule.permit);
     if (draft.object.factors) rule.factors = factors_of(draft.file, *draft.object.factors, rule.permit);
+    if (rule.factors_unless && rule.factors.empty())
+      problem(draft.file, draft.at,
+              fmt::format("access rule '{}' has 'factors_unless' without 'factors'", rule.name),
+              "both, or neither of them");
     if (!first_of_its_name("access", rule.name, draft.file, draft.at)) return;
     places_.access_rules.push_back({draft.file, draft.at});
     for (const auto* when : {&rule.when, &rule.factors_unless})

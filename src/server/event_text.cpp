@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include "base/text.h"
+#include "decide/factor.h"
 #include "decide/nearest.h"
 #include "decide/reasons.h"
 #include "identity/methods.h"
@@ -87,6 +88,12 @@ std::string mend_of(const Event& event, const About& about) {
   }
   if (event.because == decide::kDirectorySilent || event.because == decide::kNotInDirectory)
     return look_into_directory(event, about);
+  const std::string user = escaped(event.name.empty() ? event.user : event.name);
+  if (event.because == decide::kNotEnrolled)
+    return by_commands ? fmt::format("to give one: jembatan user factor enrol {} {}", user, about.node)
+                       : "an [[enrolment]] in " + about.plan.substr(7);
+  if (event.because == decide::kCodesLocked)
+    return fmt::format("to look at them again: jembatan user unlock {} {}", user, about.node);
   if (event.because == decide::kNoRealm) return decide::nearest_text(plan.realms, event.realm);
   if (event.because == identity::kNoUser) return decide::nearest_text(plan.users, event.user);
   return {};

@@ -153,7 +153,8 @@ TEST_F(Commanded, BodiesThatAreNotUnderstoodAreRefusedWithAReason) {
                                      deep + "1" + std::string(5000, '}') + "}}]}"),
       "the body is nested more than 32 levels deep");
   EXPECT_EQ(get("/v1/plan/objects?kind=boat")["detail"],
-            "'kind=boat'; allowed: dictionary, client, user, group, directory, realm, realm_default, "
+            "'kind=boat'; allowed: dictionary, client, user, group, directory, factor, enrolment, realm, "
+            "realm_default, "
             "sign_in, route, "
             "access, reply_set, edit");
   EXPECT_EQ(status, 400);

@@ -288,7 +288,8 @@ TEST_F(Factors, WhatCannotBeJudgedLetsNobodyIn) {
 TEST_F(Factors, APlanWithoutTheRuleEndsWhatIsAskedAsItSays) {
   ask(indah());
   std::string plan = kEngineRoom;
-  plan.replace(plan.find("permit = true\nfactors"), 14, "permit = true\n#");
+  const std::size_t asks = plan.find("factors = [");
+  plan.erase(asks, plan.find("[access.reply]") - asks);
   const std::string given = state();
   engine.use(board.go_live(support::plan_of(plan), 3), {clock.now(), out});
   Octets attribute;
