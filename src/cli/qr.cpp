@@ -36,7 +36,7 @@ std::vector<std::string> qr_lines(const QrCode& code) {
     std::string& line = out.emplace_back();
     for (std::size_t x = 0; x < size; ++x) {
       const bool upper = is_dark(code, x, y);
-      const bool lower = y + 1 < size ? is_dark(code, x, y + 1) : true;
+      const bool lower = is_dark(code, x, y + 1);
       line += kHalves[(upper ? 2U : 0U) | (lower ? 1U : 0U)];
     }
   }

@@ -120,9 +120,8 @@ void Telling::resumed(const Resumed& so_far) {
 }
 
 void Telling::factor(const FactorProof& proof) {
-  say(fmt::format(
-      "second factor '{}': {}", proof.factor,
-      proof.right ? proof.detail : with_detail(proof.because, proof.detail)));
+  say(fmt::format("second factor '{}': {}", proof.factor,
+                  proof.right ? proof.detail : with_detail(proof.because, proof.detail)));
 }
 
 void Telling::reply(const plan::Plan& plan, const std::vector<ReplyPart>& parts) {

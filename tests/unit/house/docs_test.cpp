@@ -195,7 +195,9 @@ TEST(Docs, TheExamplesOfThePlansPageArePlans) {
   EXPECT_GE(blocks, 5);
   document::Problems problems;
   const std::vector<plan::SourceFile> files{{"plan.md", whole}};
-  const auto any = [](const std::string&) -> Result<std::string> { return std::string("GEZDGNBVGY3TQOJQGEZDGNBVGY3TQOJQ"); };
+  const auto any = [](const std::string&) -> Result<std::string> {
+    return std::string("GEZDGNBVGY3TQOJQGEZDGNBVGY3TQOJQ");
+  };
   EXPECT_TRUE(plan::read(files, {any, any}, problems)) << problems.text();
 }
 
