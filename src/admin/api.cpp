@@ -10,6 +10,7 @@
 #include "admin/answers.h"
 #include "admin/callers.h"
 #include "admin/directory_calls.h"
+#include "admin/explain_calls.h"
 #include "admin/factor_calls.h"
 #include "admin/feed_calls.h"
 #include "admin/http_server.h"
@@ -52,6 +53,7 @@ constexpr Route kRoutes[] = {
     {"POST", "/v1/directories/forget", Role::operator_, forget_people},
     {"GET", "/v1/enrolments", Role::viewer, list_enrolments},
     {"POST", "/v1/factors/try", Role::operator_, try_code},
+    {"POST", "/v1/users/check", Role::operator_, check_user},
     {"POST", "/v1/users/unlock", Role::operator_, unlock_user},
     {"GET", "/v1/sessions", Role::viewer, list_sessions},
     {"POST", "/v1/sessions/disconnect", Role::operator_, disconnect_session},

@@ -441,41 +441,4 @@ void list_objects(const Asked& asked) {
   answer(asked.response, body);
 }
 
-void explain(const Asked& asked) {
-  const auto body = read_body(asked.request, asked.response, {"client", "packet", "assume", "at"});
-  if (!body) return;
-  const auto refuse = [&](const std::string& why) { problem(asked.response, 400, "Not understood", why); };
-  std::map<std::string, std::string> texts;
-  for (const char* key : {"client", "packet", "assume", "at"}) {
-    auto text = text_in(*body, key);
-    if (!text) return refuse(text.error().text);
-    texts[key] = std::move(*text);
-  }
-  const auto assumed = decide::assumed_in(texts["assume"]);
-  if (!assumed) return refuse(assumed.error().at("assume").text);
-  const auto live = asked.server.plan();
-  const auto client = plan::find_client(*live->plan, texts["client"]);
-  if (!client) return problem(asked.response, client.error());
-  const auto octets = from_hex(texts["packet"]);
-  if (!octets) return refuse(octets.error().at("packet").text);
-  const auto packet = wire::PacketView::parse(*octets);
-  if (!packet) return refuse(packet.error().at("packet").text);
-  WallTime at = now();
-  if (!texts["at"].empty()) {
-    const auto given = parse_moment(texts["at"], at);
-    if (!given) return refuse(given.error().at("at").text);
-    at = *given;
-  }
-  const bool accounting = packet->code() == wire::Code::accounting_request;
-  decide::OnlyLooking elsewhere(asked.server.online());
-  const auto explanation =
-      decide::explain({*live->plan, *packet, **client, accounting, at, &elsewhere}, *assumed);
-  json trail = json::array();
-  for (const std::string& line : explanation.lines) trail.push_back(line);
-  answer(asked.response, {{"outcome", decide::name_of(explanation.outcome)},
-                          {"summary", explanation.summary},
-                          {"trail", trail},
-                          {"plan_revision", live->revision}});
-}
-
 }  // namespace jembatan::admin

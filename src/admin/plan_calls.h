@@ -13,6 +13,5 @@ void list_revisions(const Asked& asked);
 void show_difference(const Asked& asked);
 void show_files(const Asked& asked);
 void list_objects(const Asked& asked);
-void explain(const Asked& asked);
 
 }  // namespace jembatan::admin

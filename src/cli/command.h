@@ -81,6 +81,7 @@ Command plan_preview_command();
 std::vector<Command> client_commands();
 std::vector<Command> user_commands();
 std::vector<Command> factor_commands();
+std::vector<Command> user_check_commands();
 std::vector<Command> realm_commands();
 std::vector<Command> group_commands();
 std::vector<Command> directory_commands();

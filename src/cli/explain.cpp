@@ -54,9 +54,13 @@ Result<Octets> request_of(const Arguments& arguments, const dictionary::Catalogu
   return Octets(octets.begin(), octets.end());
 }
 
-Exit print_explanation(const json& body, Terminal& terminal) {
+bool is_good(const json& body) {
   const std::string outcome = body.value("outcome", "");
-  const bool good = outcome == "accept" || outcome == "forward" || outcome == "record";
+  return outcome == "accept" || outcome == "forward" || outcome == "record";
+}
+
+Exit print_explanation(const json& body, Terminal& terminal) {
+  const bool good = is_good(body);
   for (const json& line : body.at("trail")) terminal.line("  " + line.get<std::string>());
   terminal.line(terminal.coloured(body.value("summary", ""), good ? Colour::good : Colour::bad));
   return good ? Exit::done : Exit::no;
@@ -102,13 +106,54 @@ Result<json> explain_at_node(const Arguments& arguments) {
   return node->post("/v1/explain", body);
 }
 
+// What a person would be asked for, and where that would fail.
+void print_factors(const json& body, Terminal& terminal) {
+  if (body.at("passwords_wait").is_string())
+    terminal.line("  passwords: none is looked at for " + body.value("passwords_wait", "") +
+                  ", too many were wrong in a row");
+  for (const json& one : body.at("factors")) {
+    std::vector<std::string> tokens;
+    for (const json& token : one.at("tokens")) tokens.push_back("'" + token.get<std::string>() + "'");
+    const std::string trouble = one.value("trouble", "");
+    terminal.line(fmt::format(
+        "  factor '{}' is asked for: {}{}{}", one.value("factor", ""),
+        tokens.empty() ? "no token" : "any of " + join(tokens, ", "),
+        one.value("wrong", 0) == 0 ? "" : fmt::format(", {} wrong in a row", one.value("wrong", 0)),
+        trouble.empty() ? "" : ", " + trouble));
+  }
+}
+
+Exit check_user(const Arguments& arguments, Terminal& terminal) {
+  const auto names = find_names(arguments);
+  if (!names) return report(names.error(), terminal);
+  auto asking = arguments;
+  asking.set("--user", arguments.positionals().front());
+  asking.set_positionals({arguments.positionals().begin() + 1, arguments.positionals().end()});
+  const auto octets = request_of(asking, **names);
+  if (!octets) return report(octets.error(), terminal);
+  auto node = NodeClient::open(arguments);
+  if (!node) return report(node.error(), terminal);
+  json wish{{"client", arguments.get("--client")}, {"packet", to_hex(*octets)}};
+  if (arguments.has("--at")) wish["at"] = arguments.get("--at");
+  const auto body = node->post("/v1/users/check", wish);
+  if (!body) return report(body.error(), terminal);
+  if (arguments.has("--json")) {
+    terminal.line(body->dump(2));
+    return is_good(*body) ? Exit::done : Exit::no;
+  }
+  json shown = *body;
+  for (const json& line : shown.at("trail")) terminal.line("  " + line.get<std::string>());
+  print_factors(shown, terminal);
+  shown["trail"] = json::array();
+  return print_explanation(shown, terminal);
+}
+
 Exit explain(const Arguments& arguments, Terminal& terminal) {
   const auto body = arguments.has("--plan") ? explain_folder(arguments) : explain_at_node(arguments);
   if (!body) return report(body.error(), terminal);
   if (!arguments.has("--json")) return print_explanation(*body, terminal);
   terminal.line(body->dump(2));
-  const std::string outcome = body->value("outcome", "");
-  return outcome == "reject" || outcome == "ignore" ? Exit::no : Exit::done;
+  return is_good(*body) ? Exit::done : Exit::no;
 }
 
 }  // namespace
@@ -133,6 +178,18 @@ std::vector<Command> explain_commands() {
        std::move(options),
        {"ATTRIBUTE=VALUE", "attributes of the request, by dictionary name", false, true},
        explain}};
+}
+
+std::vector<Command> user_check_commands() {
+  return {{"user check",
+           "Find out what somebody would be asked for who knows the password, and where it would fail: the "
+           "directory is asked, rules are gone through, tokens and locks looked at; nothing is noted",
+           "jembatan user check indah@harbour.example --client kerapu NAS-Port-Type=Virtual --lab hub",
+           reading_options({{"--client", "NAME", "the client that would ask", true},
+                            {"--no-password", "", "the client has checked the password"},
+                            {"--at", "TIME", "at this time, as in explain; default: now"}}),
+           {"USER [ATTRIBUTE=VALUE]", "the name as it would come, and attributes of the request", true, true},
+           check_user}};
 }
 
 }  // namespace jembatan::cli

@@ -75,6 +75,7 @@ class Explainer {
   }
 
   void look_up() {
+    if (assumed_.person) return next(course_.on(assumed_.person));
     Person person;
     person.found = assumed_.found;
     person.why = "taken for granted";
@@ -85,7 +86,8 @@ class Explainer {
 
   void prove() {
     if (const Person* person = course_.person(); person != nullptr && person->found != Person::Found::one)
-      return next(course_.on(Proof{false, kNotInDirectory}));
+      return next(course_.on(
+          Proof{false, person->found == Person::Found::several ? kSeveralInDirectory : kNotInDirectory}));
     const plan::User* user = course_.user();
     const std::string_view method = course_.way().credential.method;
     if (!assumed_.proven) return next(course_.on(Proof{false, "wrong password"}));
@@ -98,6 +100,9 @@ class Explainer {
 
   void factor() {
     const std::string& name = plan_.factors[course_.factor()].name;
+    out_.factors.push_back(name);
+    if (const auto locked = assumed_.factors_locked.find(name); locked != assumed_.factors_locked.end())
+      return next(course_.on(FactorProof{name, false, kCodesLocked, locked->second}));
     if (plan_.tokens_of(course_.way().full_name, course_.factor()).empty())
       return next(course_.on(FactorProof{name, false, kNotEnrolled}));
     const char* words = assumed_.factors_right ? "taken for right" : "taken for granted";

@@ -210,6 +210,22 @@ TEST_F(PeopleInADirectory, SignInWithTheirGroupsAndWhatItSaysOfThem) {
             Not(HasSubstr("karang-21"))));
 }
 
+TEST_F(PeopleInADirectory, AreCheckedWithWhatItSaysOfThem) {
+  people.start();
+  node.plan(kRealm + people.plan() + kRules);
+  node.start();
+  const auto check = [&](const std::string& user) {
+    return client({"user", "check", user, "--client", "here", "--node", node.file()});
+  };
+  const auto master = check("wira@reef.example");
+  EXPECT_EQ(master.exit_code, 0) << master.out << master.error;
+  EXPECT_THAT(master.out, AllOf(HasSubstr("uid=wira,ou=crew,dc=reef,dc=example, in 'crew', 'deck'"),
+                                HasSubstr("accepted: an access rule permits ('the bridge')")));
+  EXPECT_THAT(check("galih@reef.example").out,
+              HasSubstr("rejected: the directory says: the account has expired"));
+  EXPECT_THAT(check("siapa@reef.example").out, HasSubstr("rejected: nobody in the directory has this name"));
+}
+
 TEST_F(PeopleInADirectory, AreRefusedWithTheReasonInTheJournalAlone) {
   people.start();
   node.plan(kRealm + people.plan() + kRules);

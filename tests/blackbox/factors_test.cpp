@@ -185,6 +185,31 @@ TEST_F(SecondFactors, WrongCodesLockUntilSomebodyUnlocks) {
   EXPECT_THAT(at_node({"audit"}).out, HasSubstr("user unlock"));
 }
 
+TEST_F(SecondFactors, WhatWouldFailIsFoundBeforehand) {
+  node.plan(kCodes + kCard + "[sign_in]\nslow_after = 2\nslow_at_most = \"1h\"\n");
+  node.start();
+  const auto check = [&](const std::string& user) {
+    return at_node({"user", "check", user, "--client", "here"});
+  };
+  const auto right = check("indah@reef.example");
+  EXPECT_EQ(right.exit_code, 0) << right.out << right.error;
+  EXPECT_THAT(right.out, HasSubstr("factor 'code' is asked for: any of 'indah's card'\naccepted: "));
+  const auto none = check("made@reef.example");
+  EXPECT_EQ(none.exit_code, 1);
+  EXPECT_THAT(none.out, HasSubstr("factor 'code' is asked for: no token\nrejected: the user has no token"));
+  for (int i = 0; i < 4; ++i) (void)by_code("000000");
+  for (int i = 0; i < 3; ++i) (void)sign_in("indah@reef.example", "salah");
+  const auto locked = check("INDAH@reef.example");
+  EXPECT_EQ(locked.exit_code, 1);
+  EXPECT_THAT(locked.out, AllOf(HasSubstr("any of 'indah's card', locked until "),
+                                HasSubstr("rejected: too many one-time codes of the user were wrong")));
+  const json body =
+      json::parse(at_node({"user", "check", "indah@reef.example", "--client", "here", "--json"}).out);
+  EXPECT_EQ(body["outcome"], "reject");
+  EXPECT_TRUE(body["passwords_wait"].is_string());
+  EXPECT_EQ(check("siapa@reef.example").exit_code, 1);
+}
+
 TEST_F(SecondFactors, WrongPasswordsAreForgottenByUnlockingToo) {
   node.plan(kCodes + kCard + "[sign_in]\nslow_after = 2\nslow_at_most = \"1h\"\n");
   node.start();
