@@ -8,6 +8,7 @@
 #include "cli/objects.h"
 #include "cli/qr.h"
 #include "cli/secrets.h"
+#include "cli/table_import.h"
 #include "host/secret_file.h"
 #include "host/system.h"
 #include "identity/one_time_code.h"
@@ -168,6 +169,38 @@ Exit enrol(const Arguments& arguments, Terminal& terminal) {
   return shown ? Exit::done : report(shown.error(), terminal);
 }
 
+const Fillable& token_columns() {
+  static const Fillable all{{"name", "user", "factor", "secret", "counts", "hash", "step"},
+                            {"user", "secret"}};
+  return all;
+}
+
+// A token is called by its user and factor, unless a column says otherwise.
+json token_of_row(const CsvRow& row, const ColumnMap& map, const std::string& factor) {
+  json fields{{"factor", factor}};
+  for (const auto& [field, column] : map) {
+    const std::string text(trim(row.cells[column]));
+    if (!text.empty()) fields[field] = text;
+  }
+  std::string name = fields.value("name", "");
+  if (name.empty()) name = fields.value("user", "") + " " + fields.value("factor", "");
+  fields.erase("name");
+  return {{"do", "put"}, {"kind", "enrolment"}, {"name", name}, {"fields", std::move(fields)}};
+}
+
+Exit import_tokens(const Arguments& arguments, Terminal& terminal) {
+  auto node = NodeClient::open(arguments);
+  if (!node) return report(node.error(), terminal);
+  const auto factor = factor_of(*node, arguments);
+  if (!factor) return report(factor.error(), terminal);
+  const std::string name = factor->value("name", "");
+  return import_table(
+      arguments, terminal,
+      {"token", token_columns(), [&](const CsvRow& row, const ColumnMap& map) -> Result<json> {
+         return token_of_row(row, map, name);
+       }});
+}
+
 Exit remove_token(const Arguments& arguments, Terminal& terminal) {
   return send_change(arguments, terminal, "/v1/plan/change",
                      one_change("remove", "enrolment", arguments.positionals().front(), json::object()));
@@ -258,6 +291,14 @@ std::vector<Command> factor_commands() {
        enrol_options(),
        {"USER", "with the realm; of the plan or of a directory", true, false},
        enrol},
+      {"user factor import",
+       "Take tokens that are there already from a table (CSV), with their secrets in Base32; look first with "
+       "--dry-run",
+       "jembatan user factor import cards.csv --map user=Holder,secret=Seed,name=Serial --dry-run --lab hub",
+       import_options("user=Holder,secret=Seed,name=Serial,counts=Kind",
+                      {{"--factor", "NAME", "the factor; not needed if the plan has one alone"}}),
+       {"FILE", "the table; its first row names the columns", true, false},
+       import_tokens},
       {"user factor remove",
        "Take a token away: its codes, and its recovery codes, serve no more",
        "jembatan user factor remove 'indah@harbour.example code' --lab hub",

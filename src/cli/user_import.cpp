@@ -2,12 +2,10 @@
 
 #include <fmt/format.h>
 
-#include <filesystem>
 #include <nlohmann/json.hpp>
 
 #include "base/text.h"
-#include "cli/change.h"
-#include "cli/column_map.h"
+#include "cli/table_import.h"
 #include "host/system.h"
 #include "identity/password.h"
 
@@ -43,7 +41,7 @@ json value_of_cell(const std::string& field, const std::string& text) {
   return text;
 }
 
-Result<json> change_of(const CsvRow& row, const std::map<std::string, std::size_t>& map, Keep keep) {
+Result<json> change_of(const CsvRow& row, const ColumnMap& map, Keep keep) {
   json fields = json::object();
   for (const auto& [field, column] : map) {
     const std::string text(trim(row.cells[column]));
@@ -58,30 +56,11 @@ Result<json> change_of(const CsvRow& row, const std::map<std::string, std::size_
 }
 
 Exit import_users(const Arguments& arguments, Terminal& terminal) {
-  const std::string& path = arguments.positionals().front();
-  const auto rows = read_rows_of(path);
-  if (!rows) return report(rows.error(), terminal);
-  const auto map = read_map(arguments.get("--map"), rows->front().cells, user_columns());
-  if (!map) return report(map.error(), terminal);
-  const std::string file = std::filesystem::path(path).filename().string();
-  json body{{"changes", json::array()}};
-  std::map<std::string, std::size_t> lines;
-  for (std::size_t i = 1; i < rows->size(); ++i) {
-    const CsvRow& row = (*rows)[i];
-    const std::string place = fmt::format("{} line {}", file, row.line);
-    auto change = change_of(row, *map, arguments.has("--clear") ? Keep::clear : Keep::hash);
-    if (!change) return report(change.error().at(place), terminal);
-    const auto [earlier, added] = lines.try_emplace(change->value("name", ""), row.line);
-    if (!added)
-      return report(
-          fail(Errc::malformed, fmt::format("{}: user '{}' stands in line {} already; nothing was changed",
-                                            place, escaped(earlier->first), earlier->second)),
-          terminal);
-    (*change)["place"] = place;
-    body["changes"].push_back(std::move(*change));
-  }
-  if (!arguments.has("--why")) body["message"] = "import of " + file;
-  return send_change(arguments, terminal, "/v1/plan/change", std::move(body));
+  const Keep keep = arguments.has("--clear") ? Keep::clear : Keep::hash;
+  return import_table(arguments, terminal,
+                      {"user", user_columns(), [keep](const CsvRow& row, const ColumnMap& map) {
+                         return change_of(row, map, keep);
+                       }});
 }
 
 }  // namespace
@@ -99,11 +78,10 @@ Status keep_password(const Secret& password, Keep keep, json& fields) {
 }
 
 Command user_import_command() {
-  std::vector<Option> options{
-      {"--map", "FIELD=COLUMN,…",
-       "which column fills which field, like name=Login,password=Password,groups=Crew"},
-      {"--clear", "", "keep the passwords themselves, for methods that need them (CHAP), instead of hashes"}};
-  for (Option& option : change_options()) options.push_back(std::move(option));
+  std::vector<Option> options = import_options(
+      "name=Login,password=Password,groups=Crew",
+      {{"--clear", "",
+        "keep the passwords themselves, for methods that need them (CHAP), instead of hashes"}});
   return {"user import",
           "Take users from a table (CSV); look first with --dry-run",
           "jembatan user import crew.csv --map name=Login,password=Password,groups=Crew --dry-run --node "

@@ -15,10 +15,6 @@
 
 namespace jembatan::engine {
 
-/// How Remembered's keys of a user begin.
-///   user  with the realm
-std::string remembered_beginning(std::string_view user);
-
 struct Settings {
   std::vector<Listening> listeners;
   std::size_t most_repeats = 65536;

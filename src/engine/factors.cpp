@@ -44,17 +44,12 @@ Octets question_of(const plan::Factor& factor) {
 std::string key_of(const decide::Course& course, const std::vector<identity::Token>& tokens) {
   const std::string station = lower(wire::text_in(course.packet().find(AttributeType::calling_station_id)));
   if (station.empty()) return {};
-  std::string out = remembered_beginning(course.way().full_name);
-  out += factor_of(course).name;
+  std::string out = identity::comparable(course.way().full_name) + "\n" + factor_of(course).name;
   for (const identity::Token& token : tokens) out += fmt::format("\n{:x}", identity::mark_of(token));
   return out + "\n" + station;
 }
 
 }  // namespace
-
-std::string remembered_beginning(std::string_view user) {
-  return identity::comparable(user) + "\n";
-}
 
 void Engine::prove_factor(const Request& request) {
   const decide::Course& course = *request.course;

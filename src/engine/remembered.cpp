@@ -24,13 +24,4 @@ bool Remembered::has(const std::string& key, TimePoint now) {
   return found != table->until.end() && now < found->second.first;
 }
 
-std::size_t Remembered::forget(std::string_view beginning) {
-  auto table = table_.lock();
-  return std::erase_if(table->until, [&](const auto& one) {
-    if (!std::string_view(one.first).starts_with(beginning)) return false;
-    table->by_age.erase(one.second.second);
-    return true;
-  });
-}
-
 }  // namespace jembatan::engine

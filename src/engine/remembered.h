@@ -1,7 +1,6 @@
 #pragma once
 #include <list>
 #include <string>
-#include <string_view>
 #include <unordered_map>
 
 #include "base/clock.h"
@@ -18,8 +17,6 @@ class Remembered {
   ///   key  says all that must be the same: factor, user, station, tokens
   void put(const std::string& key, TimePoint until);
   bool has(const std::string& key, TimePoint now);
-  /// Those whose key begins like this; returns how many there were.
-  std::size_t forget(std::string_view beginning);
 
  private:
   struct Table {

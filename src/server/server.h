@@ -116,7 +116,6 @@ class Server {
   Directories& directories() const { return *directories_; }
   CodeJudge& codes() const { return *codes_; }
   engine::Slowdown& slowdown() const { return *slowdown_; }
-  engine::Remembered& remembered() const { return *remembered_; }
   Authorizer& authorizer() { return *authorizer_; }
   /// What mirrored requests were answered: the mirrors of the plan in force, then those that are gone.
   std::vector<engine::MirrorTally> mirrors() const;

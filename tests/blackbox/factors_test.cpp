@@ -149,6 +149,41 @@ TEST_F(SecondFactors, AUserIsEnrolledTriedAndLosesTheToken) {
   EXPECT_EQ(ask(recovery).exit_code, 1);
 }
 
+TEST_F(SecondFactors, TokensThatAreThereComeFromATable) {
+  TestNode by_commands("hub", "", TestNode::Plan::by_commands);
+  by_commands.start();
+  std::filesystem::create_directories(by_commands.path("new"));
+  support::write_file(by_commands.path("new/plan.toml"), kCodes);
+  const auto told = [&](std::vector<std::string> words) {
+    words.insert(words.end(), {"--node", by_commands.file()});
+    return client(std::move(words));
+  };
+  ASSERT_EQ(told({"plan", "apply", by_commands.path("new").string()}).exit_code, 0);
+  const std::string table = by_commands.path("cards.csv").string();
+  const auto import = [&](const std::string& rows) {
+    support::write_file(table, "Serial,Holder,Seed,Kind\n" + rows);
+    return told(
+        {"user", "factor", "import", table, "--map", "name=Serial,user=Holder,secret=Seed,counts=Kind"});
+  };
+  const std::string key = kKey;
+  const auto wrong = import("4711,indah@reef.example," + key + ",uses\n4712,made@reef.example,0815,uses\n");
+  EXPECT_EQ(wrong.exit_code, 1);
+  EXPECT_THAT(wrong.error, AllOf(HasSubstr("cards.csv line 3"), HasSubstr("'secret' is not Base32"),
+                                 Not(HasSubstr("0815"))));
+  EXPECT_THAT(
+      import("4711,indah@reef.example," + key + ",uses\n4711,made@reef.example," + key + ",uses\n").error,
+      HasSubstr("cards.csv line 3: token '4711' stands in line 2 already; nothing was changed"));
+  const auto right = import("4711,indah@reef.example," + key + ",uses\n,made@reef.example," + key + ",\n");
+  EXPECT_EQ(right.exit_code, 0) << right.error;
+  const auto signed_in =
+      client({"ask", "access", "--to", by_commands.access_to(), "--secret", "laut", "--user",
+              "indah@reef.example", "--password", "poros-8", "--answer", kShown[0], "--wait", "20s"});
+  EXPECT_EQ(signed_in.exit_code, 0) << signed_in.out;
+  const auto rows = by_commands.ask_node({"user", "factor", "list"}).at("enrolments");
+  ASSERT_EQ(rows.size(), 2U);
+  EXPECT_EQ(rows[1]["name"], "made@reef.example code");
+}
+
 TEST_F(SecondFactors, APictureOfTheSecretIsForNobodyElse) {
   TestNode by_commands("hub", "", TestNode::Plan::by_commands);
   by_commands.start();
