@@ -1,6 +1,7 @@
 // Second factors: codes behind the password and by challenge, each once.
 #include <gmock/gmock.h>
 
+#include "journal/preview.h"
 #include "support/journal.h"
 #include "unit/engine/one_node.h"
 #include "wire/packet.h"
@@ -13,6 +14,7 @@ using support::access_request;
 using support::secret;
 using testing::Contains;
 using testing::HasSubstr;
+using testing::Not;
 
 // The key is that of RFC 4226, appendix D.
 constexpr const char* kEngineRoom = R"plan(
@@ -137,6 +139,44 @@ TEST_F(Factors, TheTrailTellsBothRounds) {
               Contains("goes on with the conversation of 'indah@reef.example', who has proved pap; asked "
                        "for: 'code'"));
   EXPECT_THAT(second, Contains("second factor 'code': right, of 'indah's card', 1 step early"));
+}
+
+TEST_F(Factors, BothRoundsAreToldAgainAndDecidedAgainByAnotherPlan) {
+  std::vector<Event> events;
+  const auto keep = [&] {
+    events.push_back(event());
+    events.back().number = events.size();
+  };
+  ask(indah());
+  keep();
+  ask(answer("000000"));
+  keep();
+  ask(answer(kCodes[0]));
+  keep();
+  ask(indah("poros-8287082"), "192.0.2.66:4000");
+  keep();
+  ask(by("sari@reef.example", "karang-21"));
+  keep();
+  support::MemoryBlocks blocks;
+  journal::Packing packing;
+  for (const Event& one : events) {
+    support::pack(packing, one);
+    EXPECT_THAT(support::kept_entry(one).trail, Not(Contains(HasSubstr("this does not lead to"))));
+  }
+  ASSERT_TRUE(blocks.append(std::vector{packing.take()}));
+  const plan::PlanPtr then = events.front().story->live->plan;
+  const auto by = [&](const plan::PlanPtr& plan) {
+    const auto plans = [&](std::uint64_t) { return Result<plan::PlanPtr>(then); };
+    return *journal::preview(blocks, {}, plans, plan, [] { return true; });
+  };
+  const auto same = by(support::plan_of(kEngineRoom));
+  EXPECT_EQ(same.looked_at, 5U);
+  EXPECT_EQ(same.not_told, 0U);
+  EXPECT_EQ(same.differ, 0U);
+  std::string without = kEngineRoom;
+  const std::size_t asks = without.find("factors = [");
+  without.erase(asks, without.find("[access.reply]") - asks);
+  EXPECT_EQ(by(support::plan_of(without)).differ, 3U) << "the challenges, and who has no token";
 }
 
 TEST_F(Factors, AWrongPasswordIsNotAskedForACode) {
