@@ -68,7 +68,7 @@ class Connection {
   /// asked.
   ///   ///   errors  Errc::unreachable: the connection is lost; Errc::busy: no answer in time
   Result<Bound> bind(const std::string& name, OctetView password);
-  /// ///   errors  Errc::unreachable, Errc::busy: as above; Errc::not_found: there is no such base;
+  ///   errors  Errc::unreachable, Errc::busy: as above; Errc::not_found: there is no such base;
   /// Errc::not_allowed;
   ///           Errc::malformed
   Result<std::vector<Entry>> search(const Query& query);

@@ -27,7 +27,7 @@ Result<std::set<std::string>> find_groups(Connection& connection, const plan::Di
 /// What the entry itself says of the account.
 decide::Person::Account account_in(const Entry& entry, WallTime now);
 
-/// /// Takes what the entry has of the password out of it; empty if it shows none.
+/// Takes what the entry has of the password out of it; empty if it shows none.
 identity::StoredPassword take_stored(Entry& entry, const plan::Directory& directory);
 
 /// The filter for somebody, as it is sent.

@@ -15,7 +15,7 @@ namespace jembatan::directory {
 ///   errors   Errc::unreachable: why not
 Result<int> connected_socket(const plan::DirectoryAccess::Server& server, Duration within);
 
-/// /// By when what is being done must be over, and how much may come of it: libldap itself waits for ever
+/// By when what is being done must be over, and how much may come of it: libldap itself waits for ever
 /// for a server that stops in the middle of a handshake or of an answer, and keeps whatever it is sent.
 struct Limit {
   TimePoint until{};

@@ -13,7 +13,7 @@ class Directories {
   explicit Directories(EventLog& events) : events_(events) {}
   ~Directories();
 
-  /// /// The plan that is about to be in force. Who waits for a directory that it has lost, or asks by more
+  /// The plan that is about to be in force. Who waits for a directory that it has lost, or asks by more
   /// or fewer connections, is told by the old threads.
   void use(const plan::Plan& plan);
   /// Any thread; `told` as in DirectoryPool.

@@ -28,7 +28,7 @@ struct DirectoryStanding {
 };
 
 /// The threads that ask one directory, each with connections of its own, and what is remembered of its
-/// /// people. A directory that is silent holds nobody but those who are looked for in it: it is asked by one
+/// people. A directory that is silent holds nobody but those who are looked for in it: it is asked by one
 /// of them now and then, and the others are told at once. One person whom it cannot answer for holds half of
 /// the threads at most. Any thread.
 class DirectoryPool {
@@ -47,7 +47,7 @@ class DirectoryPool {
   std::size_t forget(const std::string& name);
   std::size_t threads() const { return size_; }
   DirectoryStanding standing(const plan::Directory& directory) const;
-  /// /// Takes nobody any more, and ends by itself when nobody waits.
+  /// Takes nobody any more, and ends by itself when nobody waits.
   void leave();
   bool has_left() const { return running_.load() == 0; }
   /// Lets what is under way end; those who wait are told that there is no answer.

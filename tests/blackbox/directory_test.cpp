@@ -42,7 +42,7 @@ when = 'member of "crew"'
 permit = true
 )";
 
-/// /// Takes connections and says nothing, stops behind the first octet of an answer, or sends without end.
+/// Takes connections and says nothing, stops behind the first octet of an answer, or sends without end.
 class SilentListener {
  public:
   enum class Says : std::uint8_t { nothing, one_octet, too_much };
