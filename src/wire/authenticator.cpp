@@ -7,10 +7,12 @@ namespace {
 
 constexpr Authenticator kZeros{};
 
-// Offset of Message-Authenticator's value in a packet that is known to be well-formed, 0 if there is none.
+// Offset of Message-Authenticator's value in a packet that is known to be well-formed, 0 if there is none, or
+// none of the right length.
 std::size_t signature_at(OctetView packet) {
   for (std::size_t at = kHeader; at < packet.size(); at += packet[at + 1]) {
-    if (packet[at] == static_cast<std::uint8_t>(AttributeType::message_authenticator))
+    if (packet[at] == static_cast<std::uint8_t>(AttributeType::message_authenticator) &&
+        packet[at + 1] == kAttributeHeader + kZeros.size())
       return at + kAttributeHeader;
   }
   return 0;

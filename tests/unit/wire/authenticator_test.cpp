@@ -110,6 +110,15 @@ TEST(MessageAuthenticator, IsAbsentTwiceOrShortSaysSo) {
   EXPECT_EQ(check(access_request().raw(twice).signed_with(secret("s"))), Signature::wrong);
 }
 
+TEST(MessageAuthenticator, OfAnotherLengthIsNotFilledInWhenAPacketIsSigned) {
+  Octets packet = access_request().user("a").raw({80, 4, 1, 2}).not_signed(secret("s"));
+  const Octets before = packet;
+  sign_request(packet, secret("s"));
+  EXPECT_EQ(packet, before);
+  sign_digested_request(packet, secret("s"));
+  EXPECT_EQ(Octets(packet.begin() + kHeader, packet.end()), Octets(before.begin() + kHeader, before.end()));
+}
+
 TEST(MessageAuthenticator, ChangesWithEveryOctetOfThePacket) {
   const Octets good = access_request().user("sari").signed_with(secret("s"));
   for (std::size_t at = 0; at < good.size(); ++at) {
