@@ -112,7 +112,8 @@ json factors_of(const Asked& asked, const Imagined& in, const std::string& user,
     const std::string& name = plan.factors[i].name;
     json tokens = json::array();
     for (const identity::Token& token : plan.tokens_of(user, i)) tokens.push_back(token.name);
-    const auto page = asked.server.codes().page(name, user);
+    const auto page = tokens.empty() ? Result<identity::CodePage>(identity::CodePage{})
+                                     : asked.server.codes().page(name, user);
     std::string trouble = page ? "" : page.error().text;
     if (page && in.at < page->locked_until) trouble = "locked until " + second_text(page->locked_until);
     if (!trouble.empty()) assumed.factors_locked[name] = trouble;

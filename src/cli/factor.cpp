@@ -106,10 +106,9 @@ Result<Token> token_of(const Arguments& arguments, const json& factor) {
   }
   const auto text = secret_in_file(arguments.get("--secret-file"));
   if (!text) return text.error();
-  auto key = identity::from_base32(text_of(text->reveal()));
+  auto key = identity::key_in(text_of(text->reveal()));
   if (!key) return key.error().at(fmt::format("'{}'", arguments.get("--secret-file")));
-  out.key = Secret(text_of(*key));
-  wipe(*key);
+  out.key = std::move(*key);
   return out;
 }
 

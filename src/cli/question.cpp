@@ -134,14 +134,16 @@ Status Question::read_access(const Arguments& arguments) {
   return {};
 }
 
-// The token of an authenticator program as it is by default.
+// A token as programs make it, if nobody says otherwise.
 Status Question::read_token(const Arguments& arguments) {
-  if (!arguments.has("--token")) return {};
-  auto key = identity::from_base32(arguments.get("--token"));
-  if (!key) return key.error().at("--token");
-  token_.emplace();
-  token_->key = Secret(text_of(*key));
-  wipe(*key);
+  const bool in_file = arguments.has("--token-file");
+  if (!in_file && !arguments.has("--token")) return {};
+  const auto text = in_file ? secret_in_file(arguments.get("--token-file"))
+                            : Result<Secret>(Secret(arguments.get("--token")));
+  if (!text) return text.error();
+  auto key = identity::key_in(text_of(text->reveal()));
+  if (!key) return key.error().at(in_file ? "--token-file" : "--token");
+  token_.emplace().key = std::move(*key);
   return {};
 }
 

@@ -25,7 +25,7 @@ struct CheckWish {
 };
 
 /// Asks each server whether it can be reached, and the first that can about base, person, groups and
-/// password. /// Ends where nothing is left to ask. Blocks.
+/// password. Ends where nothing is left to ask. Blocks.
 std::vector<CheckStep> check(const plan::Directory& directory, const CheckWish& wish);
 
 }  // namespace jembatan::directory

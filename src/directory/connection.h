@@ -66,11 +66,10 @@ class Connection {
 
   /// Proves a name by its password (RFC 4513 §5.1.3). An empty password proves nothing (§5.1.2): nobody is
   /// asked.
-  ///   ///   errors  Errc::unreachable: the connection is lost; Errc::busy: no answer in time
+  ///   errors  Errc::unreachable: the connection is lost; Errc::busy: no answer in time
   Result<Bound> bind(const std::string& name, OctetView password);
   ///   errors  Errc::unreachable, Errc::busy: as above; Errc::not_found: there is no such base;
-  /// Errc::not_allowed;
-  ///           Errc::malformed
+  ///           Errc::not_allowed; Errc::malformed
   Result<std::vector<Entry>> search(const Query& query);
 
  private:

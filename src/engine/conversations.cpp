@@ -8,10 +8,12 @@ void Conversations::put(const State& state, Conversation conversation, TimePoint
                         std::optional<TimePoint> until) {
   auto shard = shards_[state[15] % kShards].lock();
   end_expired(*shard, now);
-  if (shard->by_age.size() >= most_each_) push_out(*shard);
+  if (shard->by_end.size() >= most_each_) push_out(*shard);
   ++shard->of_client[conversation.client];
-  const auto held = shard->by_age.insert(shard->by_age.end(),
-                                         {state, std::move(conversation), until.value_or(now + keep_)});
+  const TimePoint ends = until.value_or(now + keep_);
+  auto behind = shard->by_end.end();
+  while (behind != shard->by_end.begin() && std::prev(behind)->until > ends) --behind;
+  const auto held = shard->by_end.insert(behind, {state, std::move(conversation), ends});
   shard->by_state[state] = held;
   size_.fetch_add(1, std::memory_order_relaxed);
 }
@@ -23,9 +25,7 @@ std::optional<Conversation> Conversations::take(OctetView state, std::string_vie
   auto shard = shards_[wanted[15] % kShards].lock();
   end_expired(*shard, now);
   const auto found = shard->by_state.find(wanted);
-  if (found == shard->by_state.end() || found->second->conversation.client != client ||
-      found->second->until <= now)
-    return std::nullopt;
+  if (found == shard->by_state.end() || found->second->conversation.client != client) return std::nullopt;
   std::optional<Conversation> out = std::move(found->second->conversation);
   found->second->conversation.client = client;  // by which end() counts
   end(*shard, found->second);
@@ -36,18 +36,18 @@ void Conversations::end(Shard& shard, std::list<Held>::iterator held) {
   const auto count = shard.of_client.find(held->conversation.client);
   if (--count->second == 0) shard.of_client.erase(count);
   shard.by_state.erase(held->state);
-  shard.by_age.erase(held);
+  shard.by_end.erase(held);
   size_.fetch_sub(1, std::memory_order_relaxed);
 }
 
 void Conversations::end_expired(Shard& shard, TimePoint now) {
-  while (!shard.by_age.empty() && shard.by_age.front().until <= now) end(shard, shard.by_age.begin());
+  while (!shard.by_end.empty() && shard.by_end.front().until <= now) end(shard, shard.by_end.begin());
 }
 
 void Conversations::push_out(Shard& shard) {
   const auto most = std::max_element(shard.of_client.begin(), shard.of_client.end(),
                                      [](const auto& a, const auto& b) { return a.second < b.second; });
-  const auto oldest = std::find_if(shard.by_age.begin(), shard.by_age.end(),
+  const auto oldest = std::find_if(shard.by_end.begin(), shard.by_end.end(),
                                    [&](const Held& held) { return held.conversation.client == most->first; });
   end(shard, oldest);
   pushed_out_.fetch_add(1, std::memory_order_relaxed);

@@ -52,7 +52,7 @@ class Conversations {
     std::size_t operator()(const State& state) const { return load64(state.data()); }
   };
   struct Shard {
-    std::list<Held> by_age;  // the oldest first
+    std::list<Held> by_end;  // who expires first is the first
     std::unordered_map<State, std::list<Held>::iterator, Hash> by_state;
     std::unordered_map<std::string, std::size_t> of_client;  // how many
   };

@@ -183,6 +183,17 @@ Result<Octets> from_base32(std::string_view text) {
   return out;
 }
 
+Result<Secret> key_in(std::string_view base32) {
+  auto octets = from_base32(base32);
+  if (!octets) return octets.error();
+  const std::size_t size = octets->size();
+  Secret out(text_of(*octets));
+  wipe(*octets);
+  if (size >= kLeastKey && size <= kMostKey) return out;
+  return fail(Errc::malformed,
+              fmt::format("of {} octets, must be {} to {} (RFC 4226 §4)", size, kLeastKey, kMostKey));
+}
+
 Secret uri_of(const Token& token, std::string_view user, std::string_view issuer) {
   static constexpr std::string_view kHashes[] = {"SHA1", "SHA256", "SHA512"};
   const auto quoted = [](std::string_view text) {  // RFC 3986 §2.3: what is unreserved stays

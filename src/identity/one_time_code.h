@@ -43,6 +43,10 @@ std::string to_base32(OctetView octets);
 ///   errors  Errc::malformed
 Result<Octets> from_base32(std::string_view text);
 
+/// A token's key out of Base32.
+///   errors  Errc::malformed: not Base32, or not kLeastKey to kMostKey octets; the text does not show it
+Result<Secret> key_in(std::string_view base32);
+
 /// "otpauth://totp/…", the URI that authenticator programs read from a QR code.
 ///   user    with its realm
 ///   issuer  whose codes they are, may be empty

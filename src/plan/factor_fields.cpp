@@ -24,13 +24,9 @@ constexpr std::array<std::string_view, 3> kHashes{"sha1", "sha256", "sha512"};
 void read_key(Reading& r, const Entry& e, EnrolmentDraft& d) {
   const auto text = read_secret(r, e, d.context.outside);
   if (!text || (is_kept(e.value) && !d.context.outside.kept)) return;
-  auto octets = identity::from_base32(text_of(text->reveal()));
-  if (!octets) return r.wrong(e, fmt::format("'secret' is {}", octets.error().text));
-  if (octets->size() < identity::kLeastKey || octets->size() > identity::kMostKey)
-    r.wrong(e, fmt::format("'secret' has {} octets", octets->size()),
-            fmt::format("{} to {} (RFC 4226 §4)", identity::kLeastKey, identity::kMostKey));
-  d.object.enrolment.token.key = Secret(text_of(*octets));
-  wipe(*octets);
+  auto key = identity::key_in(text_of(text->reveal()));
+  if (!key) return r.wrong(e, fmt::format("'secret' is {}", key.error().text));
+  d.object.enrolment.token.key = std::move(*key);
 }
 
 const Field<FactorDraft> kFactor[] = {

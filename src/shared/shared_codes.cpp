@@ -13,23 +13,9 @@ class PostgresCodes final : public SharedCodes {
 
   Status with_page(const Key& key, const std::function<void(identity::CodePage&)>& change) override {
     return attempt_sql([&]() -> Status {
-      pqxx::work whole(*at_);
-      const std::string factor = hex(view_of(key.factor));
-      const std::string user = hex(view_of(key.user));
-      whole.exec_params("INSERT INTO code_page VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING", plan_, factor,
-                        user, hex(identity::packed({})));
-      const auto row = whole.exec_params1(
-          "SELECT encode(page, 'hex') FROM code_page WHERE plan = $1 AND factor = $2 AND person = $3 FOR "
-          "UPDATE",
-          plan_, factor, user);
-      const auto kept = identity::unpacked_page(octets_in(row[0]));
-      identity::CodePage page = kept ? *kept : identity::CodePage{};
-      const identity::CodePage before = page;
-      change(page);
-      if (page != before)
-        whole.exec_params("UPDATE code_page SET page = $4 WHERE plan = $1 AND factor = $2 AND person = $3",
-                          plan_, factor, user, hex(identity::packed(page)));
-      whole.commit();
+      const Row row{plan_, hex(view_of(key.factor)), hex(view_of(key.user))};
+      while (!changed(row, change)) {
+      }
       return {};
     });
   }
@@ -37,6 +23,30 @@ class PostgresCodes final : public SharedCodes {
   void interrupt() override { at_.interrupt(); }
 
  private:
+  struct Row {
+    std::string plan, factor, user;
+  };
+  // False: another node made the row meanwhile. One that is only looked at is not made.
+  bool changed(const Row& row, const std::function<void(identity::CodePage&)>& change) {
+    pqxx::work whole(*at_);
+    const auto kept = whole.exec_params(
+        "SELECT encode(page, 'hex') FROM code_page WHERE plan = $1 AND factor = $2 AND person = $3 FOR "
+        "UPDATE",
+        row.plan, row.factor, row.user);
+    const Result<identity::CodePage> read =
+        kept.empty() ? identity::CodePage{} : identity::unpacked_page(octets_in(kept[0][0]));
+    const identity::CodePage before = read ? *read : identity::CodePage{};
+    identity::CodePage page = before;
+    change(page);
+    if (page == before) return true;
+    const auto written = whole.exec_params(
+        kept.empty() ? "INSERT INTO code_page VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING"
+                     : "UPDATE code_page SET page = $4 WHERE plan = $1 AND factor = $2 AND person = $3",
+        row.plan, row.factor, row.user, hex(identity::packed(page)));
+    whole.commit();
+    return written.affected_rows() > 0;
+  }
+
   Connection at_;
   std::string plan_;
 };

@@ -22,7 +22,8 @@ class SharedCodes {
     std::string user;  ///< comparable
   };
   /// Gives the page as all nodes know it to `change`, and keeps what that makes of it; no other node looks at
-  /// it meanwhile. A page that cannot be read is taken for an empty one.
+  /// it meanwhile. It may be called again with a newer page. A page that cannot be read is taken for an empty
+  /// one.
   virtual Status with_page(const Key& key, const std::function<void(identity::CodePage& page)>& change) = 0;
   /// Ends a call that blocks, with an error. Any thread.
   virtual void interrupt() = 0;

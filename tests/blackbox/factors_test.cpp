@@ -126,9 +126,11 @@ TEST_F(SecondFactors, AUserIsEnrolledTriedAndLosesTheToken) {
   const std::string secret = enrolled.out.substr(at, enrolled.out.find('&', at) - at);
   const std::size_t codes = enrolled.out.find("lost:\n") + 8;
   const std::string recovery = enrolled.out.substr(codes, 11);
+  const std::string file = by_commands.path("token").string();
+  support::write_file(file, secret + "\n");
   const auto ask = [&](const std::string& answer) {
     return client({"ask", "access", "--to", by_commands.access_to(), "--secret", "laut", "--user",
-                   "made@reef.example", "--password", "sauh-11", "--answer", answer, "--token", secret,
+                   "made@reef.example", "--password", "sauh-11", "--answer", answer, "--token-file", file,
                    "--wait", "20s"});
   };
   EXPECT_EQ(ask("{code}").exit_code, 0);

@@ -39,6 +39,15 @@ TEST(Conversations, Expire) {
   EXPECT_EQ(all.size(), 0U);
 }
 
+TEST(Conversations, ThatLastLongHoldNoneThatExpireBefore) {
+  Conversations all(4 * 16);
+  all.put(state_of(1), of("edge"), TimePoint{}, TimePoint{} + 600s);
+  for (std::uint8_t i = 2; i < 4; ++i) all.put(state_of(i), of("edge"), TimePoint{}, TimePoint{} + 10s);
+  EXPECT_FALSE(all.take(state_of(2), "edge", TimePoint{} + 10s));
+  EXPECT_EQ(all.size(), 1U) << "both are gone";
+  EXPECT_TRUE(all.take(state_of(1), "edge", TimePoint{} + 599s));
+}
+
 TEST(Conversations, WhoHasMostLosesTheOldest) {
   Conversations all(4 * 16);
   const TimePoint now{};

@@ -169,6 +169,13 @@ TEST(Base32, IsThatOfRfc4648) {
   EXPECT_FALSE(from_base32("MZXW1"));
 }
 
+TEST(OneTimeCode, AKeyIsNeitherShortNorLong) {
+  EXPECT_EQ(text_of(key_in("gezd gnbv gy3t qojq GEZD GNBV GY3T QOJQ")->reveal()), kKey);
+  EXPECT_EQ(key_in("MZXW6YTBOI").error().text, "of 6 octets, must be 16 to 128 (RFC 4226 §4)");
+  EXPECT_FALSE(key_in(std::string(300, 'A')));
+  EXPECT_FALSE(key_in("0"));
+}
+
 TEST(OneTimeCode, ATokenGoesToAProgramAsAUri) {
   EXPECT_EQ(text_of(uri_of(token(), "wira@reef.example", "Reef Line").reveal()),
             "otpauth://totp/Reef%20Line:wira@reef.example?secret=GEZDGNBVGY3TQOJQGEZDGNBVGY3TQOJQ"

@@ -57,6 +57,11 @@ TEST_F(Codes, ManyAtOnceComeOneBehindTheOther) {
   EXPECT_EQ(read(*codes("hub-a")).wrong, 200U);
 }
 
+TEST_F(Codes, APageThatIsOnlyLookedAtIsNotMade) {
+  EXPECT_EQ(read(*codes("hub-a")), CodePage{});
+  EXPECT_EQ(sql("SELECT count(*) FROM jembatan.code_page"), "0");
+}
+
 TEST_F(Codes, APageThatCannotBeReadIsTakenForAnEmptyOne) {
   const auto one = codes("hub-a");
   ASSERT_TRUE(one->with_page(kIndah, [](CodePage& page) { page.wrong = 3; }));
